@@ -1,0 +1,50 @@
+# Mic Lane. `make demo` and `make test` need nothing but Python 3.11; everything else is set up here.
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+BIN := .venv/bin
+ARGS ?=
+COMPILE = CUSTOM_COMPILE_COMMAND="make lock" $(BIN)/pip-compile -q --generate-hashes --no-emit-index-url --no-emit-find-links \
+	--no-emit-trusted-host --no-emit-options --strip-extras --allow-unsafe
+
+.PHONY: demo test bench check lock style song shots
+
+.venv/run.stamp: requirements/run.lock pyproject.toml
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11) and "Mic Lane needs Python 3.11; set PYTHON=/path/to/python3.11")'
+	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	@echo "Setting up .venv (once, about a minute) ..."
+	@$(BIN)/pip install -q --disable-pip-version-check --require-hashes -r requirements/run.lock
+	@$(BIN)/pip install -q --disable-pip-version-check --no-build-isolation --no-deps -e .
+	@touch $@
+
+.venv/dev.stamp: requirements/dev.lock .venv/run.stamp
+	@$(BIN)/pip install -q --disable-pip-version-check --require-hashes -r requirements/dev.lock
+	@touch $@
+
+demo: .venv/run.stamp  ## start with the demo song; ARGS="--data DIR --port N"
+	@$(BIN)/miclane demo $(ARGS)
+
+test: .venv/dev.stamp  ## all tests, browser tests included
+	@tools/need-chromium
+	@$(BIN)/miclane warm
+	@$(BIN)/python -m pytest $(ARGS)
+
+bench: .venv/dev.stamp  ## speed as ratios taken in one run
+	@$(BIN)/python -m bench $(ARGS)
+
+check: .venv/dev.stamp  ## ruff and mypy
+	@$(BIN)/ruff check src tests bench tools
+	@$(BIN)/mypy
+
+lock: .venv/dev.stamp  ## pin every dependency anew
+	@$(BIN)/pip install -q pip-tools
+	$(COMPILE) --extra dev -o requirements/dev.lock pyproject.toml
+	$(COMPILE) -c requirements/dev.lock -o requirements/run.lock pyproject.toml requirements/build.in
+
+style:  ## compile the Tailwind sheet (needs Node; the result is committed)
+	@tools/style
+
+song: .venv/dev.stamp  ## make the demo song again (needs Festival; the result is committed)
+	@$(BIN)/pip install -q 'pyworld>=0.3.5'
+	@$(BIN)/python tools/song/make.py src/miclane/demo/song
+
+shots: .venv/dev.stamp  ## take docs/screenshots again from the demo song
+	@$(BIN)/python tools/shots.py docs/screenshots

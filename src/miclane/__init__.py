@@ -1,0 +1,1 @@
+"""Mic Lane: mixing vocals in the browser."""

@@ -1,0 +1,1 @@
+"""The job itself: sound, settings, measures. No web, no database; usable from a notebook."""

@@ -1,0 +1,210 @@
+"""The session as a graph of sources, stages and sums.
+
+A node's key says all that its sound depends on, so nodes with the same key sound the same and what has been rendered
+for one serves the other.
+"""
+
+import hashlib
+import json
+import math
+from dataclasses import dataclass, field
+
+from ..mix.document import Lane, Session
+from ..stages.base import Stage
+from ..stages.split import SILENT_DB, Split, blend_gain
+
+Gains = tuple[float, float]
+_OVERLAP = 0.3
+
+
+@dataclass(frozen=True)
+class Node:
+    """One source, stage or sum. `gains` stand beside `inputs` of a sum, left and right."""
+
+    key: str
+    inputs: tuple[str, ...] = ()
+    channels: int = 1
+    digest: str = ""
+    stage: Stage | None = None
+    keyed_by: str = ""
+    gains: tuple[Gains, ...] = ()
+    latency: int = 0
+    memory_s: float = 0.0
+
+
+@dataclass
+class Graph:
+    """Nodes in an order in which each stands after what it needs, and the names of places along the paths."""
+
+    rate: int
+    frames: int
+    nodes: dict[str, Node] = field(default_factory=dict)
+    places: dict[str, str] = field(default_factory=dict)
+
+    def add(self, node: Node) -> str:
+        """Add a node unless it is there; its key."""
+        self.nodes.setdefault(node.key, node)
+        return node.key
+
+    def needed(self, target: str) -> list[Node]:
+        """Nodes that `target` depends on, itself last, in order."""
+        wanted, stack = set(), [target]
+        while stack:
+            key = stack.pop()
+            if key not in wanted:
+                wanted.add(key)
+                node = self.nodes[key]
+                stack += [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
+        return [node for key, node in self.nodes.items() if key in wanted]
+
+    def reach(self, target: str) -> tuple[float, int]:
+        """Memory in seconds and latency in frames of the longest path into `target`.
+
+        Stages in a row forget at the same time, so a path remembers as long as its longest stage and a share of the
+        others.
+        """
+        memory: dict[str, float] = {}
+        latency: dict[str, int] = {}
+        for node in self.needed(target):
+            before = [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
+            upstream = max((memory[k] for k in before), default=0.0)
+            longer, shorter = max(upstream, node.memory_s), min(upstream, node.memory_s)
+            memory[node.key] = longer + _OVERLAP * shorter
+            latency[node.key] = node.latency + max((latency[k] for k in before), default=0)
+        return memory[target], latency[target]
+
+
+def digest_of(*parts: object) -> str:
+    """Key of a node made of these parts."""
+    return hashlib.blake2b(json.dumps(parts, sort_keys=True).encode(), digest_size=16).hexdigest()
+
+
+def fader_gain(level_db: float) -> float:
+    """Amplitude of a fader; its bottom is silence."""
+    return 0.0 if level_db <= SILENT_DB else 10 ** (level_db / 20)
+
+
+def pan_gains(pan: float, channels: int) -> Gains:
+    """Gains of left and right. Mono: constant power, −3 dB in the middle, so its loudness stays; stereo: balance."""
+    if channels == 1:
+        angle = (pan + 1) * math.pi / 4
+        return math.cos(angle), math.sin(angle)
+    return min(1.0, 1 - pan), min(1.0, 1 + pan)
+
+
+class Builder:
+    """Builds the graph of a session. `untreated`: lanes whose stages are left out ("*" for all vocal lanes)."""
+
+    def __init__(self, session: Session, untreated: str = "", alone: str = "") -> None:
+        self.session = session
+        self.untreated = untreated
+        self.alone = alone
+        self.graph = Graph(session.rate, session.frames)
+
+    def build(self) -> Graph:
+        """Graph with places `lane:ID:raw|treated|out`, `PATH:ID:stage:STAGE`, `return:ID:in|out`, `bus:ID:in|out`."""
+        session, places = self.session, self.graph.places
+        soloed = any(lane.solo for lane in session.lanes)
+        feeds: dict[str, list[tuple[str, Gains]]] = {bus.id: [] for bus in session.buses}
+        sends: dict[str, list[tuple[str, Gains]]] = {r.id: [] for r in session.returns}
+        for lane in session.lanes:
+            self._lane(lane)
+        for lane in session.lanes:
+            if lane.mute or (soloed and not lane.solo) or lane.sound is None:
+                continue
+            feeds[lane.bus].append((places[f"lane:{lane.id}:out"], (1.0, 1.0)))
+            for send in lane.sends:
+                if send.on and send.level_db > SILENT_DB:
+                    tap = "placed" if send.pre_fader else "out"
+                    gain = fader_gain(send.level_db)
+                    sends[send.id].append((places[f"lane:{lane.id}:{tap}"], (gain, gain)))
+        for ret in session.returns:
+            into = self._sum(sends[ret.id])
+            places[f"return:{ret.id}:in"] = into
+            last = self._chain(f"return:{ret.id}", ret.stages, into)
+            gain = fader_gain(ret.fader_db)
+            places[f"return:{ret.id}:treated"] = last
+            places[f"return:{ret.id}:out"] = self._sum([(last, (gain, gain))])
+            if not ret.mute:
+                feeds[ret.bus].append((places[f"return:{ret.id}:out"], (1.0, 1.0)))
+        for bus_id in self._bus_order():
+            bus = next(b for b in session.buses if b.id == bus_id)
+            into = self._sum(feeds[bus_id])
+            places[f"bus:{bus_id}:in"] = into
+            last = self._chain(f"bus:{bus_id}", bus.stages, into)
+            gain = fader_gain(bus.fader_db)
+            places[f"bus:{bus_id}:out"] = self._sum([(last, (gain, gain))])
+            if bus.into and not bus.mute:
+                feeds[bus.into].append((places[f"bus:{bus_id}:out"], (1.0, 1.0)))
+        return self.graph
+
+    def _bus_order(self) -> list[str]:
+        depth = {}
+        into = {bus.id: bus.into for bus in self.session.buses}
+        for bus_id in into:
+            at, steps = bus_id, 0
+            while into[at] is not None:
+                at, steps = into[at] or "", steps + 1
+            depth[bus_id] = steps
+        return sorted(depth, key=lambda b: -depth[b])
+
+    def _lane(self, lane: Lane) -> None:
+        places = self.graph.places
+        digest = lane.sound.digest if lane.sound else ""
+        channels = lane.sound.channels if lane.sound else 1
+        source = Node(digest_of("source", digest, self.session.rate), channels=channels, digest=digest)
+        raw = self.graph.add(source)
+        places[f"lane:{lane.id}:raw"] = raw
+        skip = self.untreated == lane.id or (self.untreated == "*" and lane.role != "music")
+        last = raw if skip else self._chain(f"lane:{lane.id}", lane.stages, raw)
+        places[f"lane:{lane.id}:treated"] = last
+        gain = fader_gain(lane.fader_db)
+        left, right = pan_gains(lane.pan, self.graph.nodes[last].channels)
+        places[f"lane:{lane.id}:placed"] = self._sum([(last, (left, right))])
+        places[f"lane:{lane.id}:out"] = self._sum([(last, (gain * left, gain * right))])
+
+    def _sum(self, parts: list[tuple[str, Gains]], channels: int = 2) -> str:
+        inputs, gains = tuple(k for k, _ in parts), tuple(g for _, g in parts)
+        return self.graph.add(Node(digest_of("sum", channels, inputs, gains), inputs, channels, gains=gains))
+
+    def _chain(self, path: str, stages: tuple[Stage, ...], into: str) -> str:
+        for stage in stages:
+            self.graph.places[f"{path}:before:{stage.id}"] = into
+            if isinstance(stage, Split):
+                into = self._split(path, stage, into)
+            elif stage.on:
+                into = self._stage(stage, into)
+            self.graph.places[f"{path}:stage:{stage.id}"] = into
+        return into
+
+    def _split(self, path: str, split: Split, into: str) -> str:
+        dry = blend_gain(split.dry_db)
+        parts = [(into, (dry, dry))]
+        for branch in split.branches:
+            end = self._chain(path, branch.stages, into)
+            blend = blend_gain(branch.blend_db)
+            self.graph.places[f"{path}:branch:{branch.id}"] = end
+            if branch.on and split.on:
+                parts.append((end, (blend, blend)))
+        if not split.on:
+            return into
+        return self._sum(parts, max(self.graph.nodes[k].channels for k, _ in parts))
+
+    def _stage(self, stage: Stage, into: str) -> str:
+        keyed_by = ""
+        if stage.keyed:
+            key = stage.key  # type: ignore[attr-defined]
+            tap = {"raw": "raw", "treated": "treated", "after_fader": "out"}[key.tap]
+            keyed_by = self.graph.places.get(f"lane:{key.lane}:{tap}", "")
+        settings = stage.model_dump(mode="json", exclude={"id", "name", "on"})
+        rate = self.graph.rate
+        node = Node(
+            digest_of("stage", settings, into, keyed_by, rate),
+            (into,),
+            stage.channels_out(self.graph.nodes[into].channels),
+            stage=stage,
+            keyed_by=keyed_by,
+            latency=stage.latency_frames(rate),
+            memory_s=stage.memory_s(),
+        )
+        return self.graph.add(node)

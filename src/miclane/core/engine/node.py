@@ -1,0 +1,102 @@
+"""One node at work: blocks in, aligned blocks out, and what it did along the way."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..kernels.dynamics import trace as reduce_block
+from ..stages.base import Stage
+from .graph import Node
+
+BLOCK = 16384
+
+
+def trace_hop(rate: int) -> int:
+    """Frames a trace point covers: at least 200 points a second."""
+    return rate // 200
+
+
+@dataclass
+class Trace:
+    """What a stage did, one point a hop from frame `start` on. Gain in dB (least in the hop), levels as mean squares."""
+
+    start: int
+    hop: int
+    gain_db: np.ndarray | None
+    mean_square_in: np.ndarray
+    mean_square_out: np.ndarray
+    peak_out: np.ndarray
+
+    @property
+    def nbytes(self) -> int:
+        """Memory held."""
+        return 4 * self.mean_square_in.nbytes
+
+
+class Worker:
+    """A processor whose output is aligned with its input: the first `latency` frames it gives are dropped."""
+
+    def __init__(self, stage: Stage, rate: int, channels: int, start: int = 0) -> None:
+        self.processor = stage.build(rate, channels)
+        self.processor.start_at(start)
+        self.skip = self.processor.latency
+
+    def push(self, x: np.ndarray, key: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+        """Feed n frames; what has become due (n, fewer while latency is dropped) and the gain applied to it."""
+        y = self.processor.process(x, key)
+        gain = self.processor.gain_db
+        drop = min(self.skip, y.shape[1])
+        self.skip -= drop
+        return y[:, drop:], gain[drop:] if gain is not None else None
+
+
+def run_stage(
+    node: Node, x: np.ndarray, key: np.ndarray | None, rate: int, start: int, check: Callable[[], None]
+) -> tuple[np.ndarray, Trace]:
+    """A stage over a whole range x (channels, n) that begins at frame `start`, from the zero state.
+
+    Returns n − latency aligned frames and the trace. `check` is called between blocks and may raise to give up.
+    """
+    assert node.stage is not None
+    worker = Worker(node.stage, rate, x.shape[0], start)
+    total = x.shape[1] - node.latency
+    y = np.empty((node.channels, max(total, 0)))
+    gain_all: np.ndarray | None = None
+    done = 0
+    for at in range(0, x.shape[1], BLOCK):
+        check()
+        stop = at + BLOCK
+        out, gain = worker.push(
+            np.ascontiguousarray(x[:, at:stop]), np.ascontiguousarray(key[:, at:stop]) if key is not None else None
+        )
+        step = min(out.shape[1], total - done)
+        y[:, done : done + step] = out[:, :step]
+        if gain is not None:
+            if gain_all is None:
+                gain_all = np.empty(max(total, 0))
+            gain_all[done : done + step] = gain[:step]
+        done += step
+    return y, make_trace(x[:, : y.shape[1]], y, gain_all, rate, start)
+
+
+def make_trace(x: np.ndarray, y: np.ndarray, gain_db: np.ndarray | None, rate: int, start: int) -> Trace:
+    """Trace of a range from its aligned input and output."""
+    hop = trace_hop(rate)
+    points = y.shape[1] // hop
+    arrays = [np.zeros(points + 1) for _ in range(4)]
+    carry = np.array([0.0, 1e9, 0.0, 0.0, 0.0])
+    reduce_block(x, y, gain_db if gain_db is not None else np.zeros(0), hop, carry, *arrays)
+    gain, inside, outside, peak = (a[:points] for a in arrays)
+    return Trace(start, hop, gain if gain_db is not None else None, inside, outside, peak)
+
+
+def mix_down(parts: list[np.ndarray], gains: list[tuple[float, float]], channels: int, frames: int) -> np.ndarray:
+    """Weighted sum (channels, frames) of mono or stereo parts, cut to `frames`; no part gives silence."""
+    out = np.zeros((channels, frames))
+    for part, (left, right) in zip(parts, gains, strict=True):
+        for c in range(channels):
+            gain = right if c == 1 else left
+            if gain:
+                out[c] += gain * part[min(c, part.shape[0] - 1), :frames]
+    return out

@@ -1,0 +1,172 @@
+"""Rendering of ranges: a loop, exactly and incrementally; the second under the playhead, first.
+
+Every node of a range is run from the zero state over the same frames: a run-in as long as the memory of the path
+before, a horizon as long as its latency after. Both are rounded up generously, so that moving a setting seldom changes
+the range of what lies upstream and its render serves again. The result depends on the request alone.
+"""
+
+import os
+import threading
+from collections.abc import Callable, Mapping
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import CancelledError
+from .cache import Rendered, RenderStore
+from .graph import Graph, Node
+from .node import Trace, mix_down, run_stage
+
+SoundReader = Callable[[str, int, int], np.ndarray]
+HORIZON = 8192
+PREVIEW_RUN_IN_S = 0.4
+_RUN_INS_S = (1.0, 4.0, 8.0, 16.0, 32.0)
+
+
+class Cancel:
+    """A flag that makes work in progress give up."""
+
+    def __init__(self) -> None:
+        self._event = threading.Event()
+
+    def set(self) -> None:
+        """Ask for it."""
+        self._event.set()
+
+    def check(self) -> None:
+        """Raise CancelledError when asked for."""
+        if self._event.is_set():
+            raise CancelledError("overtaken by something newer")
+
+
+@dataclass
+class Range:
+    """A rendered range: the sound of the target, and every node before it by its key."""
+
+    start: int
+    audio: np.ndarray
+    nodes: Mapping[str, Rendered]
+
+    def cut(self, key: str) -> np.ndarray:
+        """Sound of a node over the range."""
+        return self.nodes[key].cut(self.start, self.start + self.audio.shape[1])
+
+    def trace(self, key: str) -> Trace | None:
+        """Trace of a stage's node, None where there is none."""
+        node = self.nodes.get(key)
+        return node.trace if node else None
+
+
+class Renderer:
+    """Renders graphs. `read(digest, start, stop)` gives float64 (channels, n) frames of a sound, zeros past its end."""
+
+    def __init__(self, read: SoundReader, store: RenderStore | None = None, threads: int | None = None) -> None:
+        self.read = read
+        self.store = store or RenderStore()
+        self.threads = threads or os.cpu_count() or 1
+        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render")
+
+    def span(self, graph: Graph, target: str, start: int, stop: int) -> tuple[int, int]:
+        """The frames that must be run to have [start, stop) of the target exact."""
+        memory, latency = graph.reach(target)
+        run_in = next((s for s in _RUN_INS_S if s >= memory), memory)
+        horizon = HORIZON * -(-latency // HORIZON) if latency else HORIZON
+        return max(0, start - round(run_in * graph.rate)), stop + horizon
+
+    def loop(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> Range:
+        """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
+        first, last = self.span(graph, target, start, stop)
+        done = self._run(graph, target, first, last, {}, cancel or Cancel(), keep=True)
+        return Range(start, done[target].cut(start, stop), done)
+
+    def preview(
+        self, graph: Graph, target: str, start: int, stop: int, loop: tuple[int, int], cancel: Cancel | None = None
+    ) -> np.ndarray:
+        """Frames [start, stop) soon: on a short run-in, upstream of the change from what the loop has rendered."""
+        first, last = self.span(graph, target, *loop)
+        held: dict[str, Rendered] = {}
+        missing_memory: dict[str, float] = {}
+        latency = 0
+        for node in graph.needed(target):
+            found = self.store.get(node.key, first, last)
+            before = [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
+            if found is not None:
+                held[node.key] = found
+                missing_memory[node.key] = 0.0
+            else:
+                longest = max((missing_memory[k] for k in before), default=0.0)
+                missing_memory[node.key] = min(node.memory_s, 2.0) + longest
+                latency += node.latency
+        if target in held:
+            return held[target].cut(start, stop)
+        run_in = min(missing_memory[target], PREVIEW_RUN_IN_S if missing_memory[target] < 2 else 1.5)
+        begin = max(0, first, start - round(run_in * graph.rate))
+        done = self._run(graph, target, begin, min(stop + latency, last), held, cancel or Cancel(), keep=False)
+        return done[target].cut(start, stop)
+
+    def _run(
+        self, graph: Graph, target: str, first: int, last: int, held: dict[str, Rendered], cancel: Cancel, keep: bool
+    ) -> dict[str, Rendered]:
+        """Render every needed node over [first, last), several at a time."""
+        done: dict[str, Rendered] = dict(held)
+        waiting: dict[str, Node] = {}
+        stack = [target]
+        while stack:
+            key = stack.pop()
+            if key in waiting or key in done:
+                continue
+            node = graph.nodes[key]
+            found = self.store.get(key, first, last) if keep else None
+            if found is not None:
+                done[key] = found
+                stack += [*node.inputs, *_keys(node)]
+                continue
+            waiting[key] = node
+            stack += [*node.inputs, *_keys(node)]
+        running: dict[Future[Rendered], str] = {}
+        try:
+            while waiting or running:
+                ready = [n for n in waiting.values() if all(k in done for k in (*n.inputs, *_keys(n)))]
+                for node in ready:
+                    del waiting[node.key]
+                    if len(ready) == 1 and not running:
+                        done[node.key] = self._node(graph, node, done, first, last, cancel, keep)
+                    else:
+                        job = self._pool.submit(self._node, graph, node, done, first, last, cancel, keep)
+                        running[job] = node.key
+                if running:
+                    for job in wait(running, return_when=FIRST_COMPLETED).done:
+                        done[running.pop(job)] = job.result()
+        except BaseException:
+            for job in running:
+                job.cancel()
+            wait(running)
+            raise
+        return done
+
+    def _node(
+        self, graph: Graph, node: Node, done: dict[str, Rendered], first: int, last: int, cancel: Cancel, keep: bool
+    ) -> Rendered:
+        cancel.check()
+        if node.stage is None and not node.gains and node.digest:
+            item = Rendered(first, self.read(node.digest, first, last))
+        elif node.stage is None:
+            parts = [done[k] for k in node.inputs]
+            stop = min([last, *(p.stop for p in parts)])
+            cuts = [p.cut(first, stop) for p in parts]
+            item = Rendered(first, mix_down(cuts, list(node.gains), node.channels, stop - first))
+        else:
+            source = done[node.inputs[0]]
+            keys = [done[k] for k in _keys(node)]
+            stop = min([last, source.stop, *(k.stop for k in keys)])
+            key = keys[0].cut(first, stop) if keys else None
+            audio, trace = run_stage(node, source.cut(first, stop), key, graph.rate, first, cancel.check)
+            item = Rendered(first, audio, trace)
+        if keep:
+            self.store.put(node.key, first, last, item)
+        return item
+
+
+def _keys(node: Node) -> tuple[str, ...]:
+    return (node.keyed_by,) if node.keyed_by else ()

@@ -1,0 +1,25 @@
+"""What can go wrong, in words. Turned into pages and exit codes at the edges."""
+
+
+class MicLaneError(Exception):
+    """Base of every error whose text is meant for the user."""
+
+
+class UnusableSoundError(MicLaneError):
+    """A sound file that cannot be taken in."""
+
+
+class UnusableChainError(MicLaneError):
+    """A chain or session file with an unknown kind, field or value; names the place."""
+
+
+class UnknownPlaceError(MicLaneError):
+    """An edit or address that names something that is not in the session."""
+
+
+class ConflictError(MicLaneError):
+    """An edit made against an old state that touches what has changed since."""
+
+
+class CancelledError(MicLaneError):
+    """Work given up because something newer overtook it or the user asked."""

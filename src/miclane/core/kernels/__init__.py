@@ -1,0 +1,21 @@
+"""Loops over arrays, compiled. Nothing here knows of settings, files or sessions."""
+
+from collections.abc import Callable
+
+from numba import njit
+
+KERNELS: list[Callable] = []
+
+
+def kernel(function: Callable) -> Callable:
+    """Compile without the interpreter lock, keep the result on disk, and remember it for the warm-up."""
+    compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})(function)
+    KERNELS.append(compiled)
+    return compiled
+
+
+def sum_kernel(function: Callable) -> Callable:
+    """As `kernel`, letting sums be reordered so that dot products use the vector unit."""
+    compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract", "reassoc", "nsz"})(function)
+    KERNELS.append(compiled)
+    return compiled

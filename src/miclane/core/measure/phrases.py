@@ -1,0 +1,70 @@
+"""Phrases: stretches of singing between silences, from level and voicing, first and last consonant included."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .levels import band_level_db, hop_frames, runs
+
+JOIN_S, LEAST_S, REACH_S = 0.32, 0.18, 0.35
+
+
+@dataclass(frozen=True)
+class Span:
+    """Frames [start, end) of a sound."""
+
+    start: int
+    end: int
+
+
+def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
+    """Phrases of (channels, frames) in order.
+
+    Cores are where the voice band (130 to 1500 Hz) stands well over its floor; cores less than 0.32 s apart belong
+    together; each grows outwards through whatever still stands over the floor in the consonants' band, so that
+    neither the first nor the last consonant is cut, and stops at the first dip (a breath before a dip stays outside).
+    """
+    if audio.shape[1] < rate // 10:
+        return []
+    voice = band_level_db(audio, rate, 130, 1500, 4)
+    hiss = band_level_db(audio, rate, 2500, 0, 4)
+    floor_voice, floor_hiss = np.percentile(voice, 8), np.percentile(hiss, 8)
+    loud = np.percentile(voice, 95)
+    if loud < -75:
+        return []
+    if loud - floor_voice < 15:
+        return [Span(0, audio.shape[1])]
+    per_s = rate / hop_frames(rate)
+    core = voice > max(floor_voice + 10, loud - 30)
+    groups: list[list[int]] = []
+    for a, b in runs(core):
+        if b - a < 0.03 * per_s:
+            continue
+        if groups and a - groups[-1][1] < JOIN_S * per_s:
+            groups[-1][1] = b
+        else:
+            groups.append([a, b])
+    sounding = (voice > max(floor_voice + 6, loud - 34)) | (hiss > max(floor_hiss + 6, loud - 29))
+    found = []
+    for k, (a, b) in enumerate(groups):
+        if b - a < LEAST_S * per_s:
+            continue
+        least = groups[k - 1][1] if k else 0
+        most = groups[k + 1][0] if k + 1 < len(groups) else len(core)
+        a = _grow(sounding, a, -1, max(least, round(a - REACH_S * per_s)))
+        b = _grow(sounding, b - 1, 1, min(most, round(b + REACH_S * per_s)) - 1) + 1
+        found.append(Span(max(0, (a - 1) * hop_frames(rate)), min(audio.shape[1], (b + 2) * hop_frames(rate))))
+    return found
+
+
+def _grow(sounding: np.ndarray, at: int, step: int, limit: int) -> int:
+    last, dips = at, 0
+    while at != limit and 0 <= at < len(sounding):
+        if sounding[at]:
+            last, dips = at, 0
+        else:
+            dips += 1
+            if dips > 6:
+                break
+        at += step
+    return last

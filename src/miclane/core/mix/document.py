@@ -1,0 +1,159 @@
+"""One song's vocal mix as an immutable document."""
+
+from typing import Annotated, Any, Literal, Union
+
+from pydantic import Field, model_validator
+
+from ..stages.base import Settings, Stage, load_kinds, rule
+
+load_kinds()
+_kinds: Any = tuple(cls for _, cls in sorted(Stage.kinds.items()))
+AnyStage = Annotated[Union[_kinds], Field(discriminator="kind")]  # noqa: UP007  (made from the registry)
+Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")]
+Stages = Annotated[tuple[AnyStage, ...], Field(max_length=64)]
+Rate = Literal[44100, 48000, 88200, 96000]
+
+
+class Phrase(Settings):
+    """A stretch of singing between silences, in frames of the session's rate."""
+
+    id: Identifier
+    start: int = Field(ge=0)
+    end: int = Field(gt=0)
+    words: str = Field("", max_length=400)
+
+
+class Sound(Settings):
+    """The file a lane plays: its content hash and what it holds at the session's rate."""
+
+    digest: str = Field(pattern=r"^[0-9a-f]{64}$")
+    file_name: str = Field("", max_length=300)
+    channels: int = Field(ge=1, le=2)
+    frames: int = Field(ge=1)
+
+
+class Send(Settings):
+    """A share of a lane that goes to a return, before or after its fader."""
+
+    id: Identifier
+    level_db: float = rule(-14.0, "Send", "dB", -60, 12, usual=(-24, -8))
+    pre_fader: bool = False
+    on: bool = True
+
+
+class Lane(Settings):
+    """One vocal part, or one stem of the music, from take to bus. A send's id is its return's."""
+
+    id: Identifier
+    name: str = Field(max_length=120)
+    note: str = Field("", max_length=200)
+    role: Literal["lead", "backing", "music"] = "lead"
+    sound: Sound | None = None
+    stages: Stages = ()
+    fader_db: float = rule(0.0, "Fader", "dB", -60, 12, usual=(-12, 0))
+    pan: float = rule(0.0, "Pan", "", -1, 1, step=0.01)
+    mute: bool = False
+    solo: bool = False
+    bus: Identifier = "mix"
+    sends: tuple[Send, ...] = Field((), max_length=32)
+    phrases: tuple[Phrase, ...] = Field((), max_length=2000)
+
+
+class Return(Settings):
+    """A shared effect path."""
+
+    id: Identifier
+    name: str = Field(max_length=120)
+    stages: Stages = ()
+    fader_db: float = rule(0.0, "Fader", "dB", -60, 12, usual=(-12, 0))
+    mute: bool = False
+    bus: Identifier = "mix"
+
+
+class Bus(Settings):
+    """A sum with stages that feeds another bus; the mix feeds none."""
+
+    id: Identifier
+    name: str = Field(max_length=120)
+    stages: Stages = ()
+    fader_db: float = rule(0.0, "Fader", "dB", -60, 12, usual=(-12, 0))
+    mute: bool = False
+    into: Identifier | None = "mix"
+
+
+def usual_buses() -> tuple[Bus, ...]:
+    """Lead and backings into vocals, vocals and music into the mix."""
+    return (
+        Bus(id="lead", name="Lead bus", into="vocals"),
+        Bus(id="backings", name="Backings", into="vocals"),
+        Bus(id="vocals", name="Vocals", into="mix"),
+        Bus(id="music", name="Music", into="mix"),
+        Bus(id="mix", name="Mix", into=None),
+    )
+
+
+class Session(Settings):
+    """Everything about a song's vocal mix but the sound itself."""
+
+    format: Literal["mic-lane/session"] = "mic-lane/session"
+    version: Literal[1] = 1
+    name: str = Field(min_length=1, max_length=200)
+    rate: Rate = 48000
+    tempo_bpm: float = rule(92.0, "Tempo", "bpm", 20, 400)
+    key: str = Field("", max_length=40)
+    lanes: tuple[Lane, ...] = Field((), max_length=128)
+    returns: tuple[Return, ...] = Field((), max_length=32)
+    buses: tuple[Bus, ...] = Field(default_factory=usual_buses, max_length=32)
+
+    @model_validator(mode="after")
+    def _hangs_together(self) -> "Session":
+        lanes, returns = [x.id for x in self.lanes], [x.id for x in self.returns]
+        buses = {x.id: x.into for x in self.buses}
+        for what, ids in (("lane", lanes), ("return", returns), ("bus", [x.id for x in self.buses])):
+            for i in ids:
+                if ids.count(i) > 1:
+                    raise ValueError(f"two things are called {what} “{i}”")
+        if buses.get("mix", "") is not None:
+            raise ValueError("there must be a bus “mix” that feeds no other")
+        for bus in self.buses:
+            at, seen = bus.id, set()
+            while at != "mix":
+                if at in seen:
+                    raise ValueError(f"bus “{bus.id}” feeds itself")
+                seen.add(at)
+                into = buses.get(at)
+                if into is None or into not in buses:
+                    raise ValueError(f"bus “{at}” feeds “{into}”, which is not there")
+                at = into
+        for path in (*self.lanes, *self.returns):
+            if path.bus not in buses:
+                raise ValueError(f"“{path.id}” feeds bus “{path.bus}”, which is not there")
+        for lane in self.lanes:
+            for send in lane.sends:
+                if send.id not in returns:
+                    raise ValueError(f"lane “{lane.id}” sends to “{send.id}”, which is not there")
+        for path in (*self.lanes, *self.returns, *self.buses):
+            inside = [s.id for s in flat_stages(path.stages)]
+            for i in inside:
+                if not i or inside.count(i) > 1:
+                    raise ValueError(f"stages of “{path.id}” need ids of their own; “{i}” is not")
+        return self
+
+    @property
+    def frames(self) -> int:
+        """Length of the longest sound."""
+        return max((lane.sound.frames for lane in self.lanes if lane.sound), default=0)
+
+    def lane(self, identifier: str) -> Lane:
+        """Lane by id; KeyError when there is none."""
+        return {x.id: x for x in self.lanes}[identifier]
+
+
+def flat_stages(stages: tuple[Stage, ...]) -> list[Stage]:
+    """All stages of a path, those inside splits after their split."""
+    found: list[Stage] = []
+    for stage in stages:
+        found.append(stage)
+        for branch in getattr(stage, "branches", ()):
+            found.extend(branch.stages)
+    return found

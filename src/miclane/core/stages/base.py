@@ -1,0 +1,133 @@
+"""What every stage is: settings that validate themselves, and a processor that works block by block."""
+
+import importlib
+import pkgutil
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+Scale = Literal["linear", "log"]
+
+
+def rule(
+    default: float,
+    label: str,
+    unit: str,
+    low: float,
+    high: float,
+    *,
+    scale: Scale = "linear",
+    usual: tuple[float, float] | None = None,
+    step: float | None = None,
+    hint: str = "",
+) -> Any:
+    """A number the user sets: validated to [low, high], drawn as a rule with the usual span shaded."""
+    extra = {"label": label, "unit": unit, "scale": scale, "usual": list(usual) if usual else None, "hint": hint}
+    extra["step"] = step or {"dB": 0.1, "Hz": 1.0, "ms": 0.1, "s": 0.01, "%": 0.01}.get(unit, 0.1)
+    return Field(default, ge=low, le=high, allow_inf_nan=False, json_schema_extra={"rule": extra})
+
+
+class Settings(BaseModel):
+    """Base of every immutable settings object; unknown fields are refused."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Processor:
+    """One running stage. Blocks of any length in, blocks of the same length out, `latency` frames late.
+
+    `process(x, key)` takes float64 (channels, n) and, for keyed stages, the key of the same n frames; it returns a
+    new array and leaves in `gain_db` (n,) the gain it applied, or None where a single gain does not describe it.
+    The result does not depend on how the sound is cut into blocks.
+    """
+
+    latency: int = 0
+    gain_db: np.ndarray | None = None
+
+    def start_at(self, frame: int) -> None:
+        """Take up what depends on the place in the song (a modulation's phase) at the first frame, before any block."""
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        raise NotImplementedError
+
+
+class Stage(Settings):
+    """Settings of one stage. A subclass with its own `kind` registers itself."""
+
+    title: ClassVar[str] = ""
+    summary: ClassVar[str] = ""
+    keyed: ClassVar[bool] = False
+    widens: ClassVar[bool] = False
+    insertable: ClassVar[bool] = True
+    kinds: ClassVar[dict[str, type["Stage"]]] = {}
+
+    kind: str
+    id: str = Field("", max_length=40, pattern=r"^[A-Za-z0-9_-]*$")
+    name: str = Field("", max_length=120)
+    on: bool = True
+
+    @classmethod
+    def __pydantic_init_subclass__(cls, **kwargs: Any) -> None:
+        super().__pydantic_init_subclass__(**kwargs)
+        default = cls.model_fields["kind"].default
+        if isinstance(default, str):
+            Stage.kinds[default] = cls
+
+    @property
+    def label(self) -> str:
+        """What the stage is called on screen."""
+        return self.name or self.title
+
+    def build(self, rate: int, channels: int) -> Processor:
+        """A fresh processor in its zero state for `channels` channels at `rate`."""
+        raise NotImplementedError
+
+    def latency_frames(self, rate: int) -> int:
+        """The latency that the built processor declares."""
+        return 0
+
+    def memory_s(self) -> float:
+        """Seconds after which what came before matters less than −90 dB."""
+        return 0.05
+
+    def tail_s(self) -> float:
+        """Seconds that the stage sounds on after its input has ended."""
+        return 0.0
+
+    def channels_out(self, channels: int) -> int:
+        """Channels that come out when `channels` go in."""
+        return max(channels, 2) if self.widens else channels
+
+
+def load_kinds(skip: str = "") -> dict[str, type[Stage]]:
+    """Every stage kind there is, by importing each module of this package but `skip`."""
+    from miclane.core import stages
+
+    for module in pkgutil.iter_modules(stages.__path__):
+        if module.name != skip:
+            importlib.import_module(f"{stages.__name__}.{module.name}")
+    return Stage.kinds
+
+
+def one_pole(time_ms: float, rate: int) -> float:
+    """Coefficient of y += c (x - y) that covers 63 % of a step in `time_ms`; 1 for less than a frame."""
+    frames = time_ms * rate / 1000
+    return 1.0 if frames < 1e-6 else float(-np.expm1(-1.0 / frames))
+
+
+class Delay:
+    """A plain delay of whole frames, for the path that must wait."""
+
+    def __init__(self, channels: int, frames: int) -> None:
+        self.frames = frames
+        self.line = np.zeros((channels, frames))
+        self.position = 0
+
+    def process(self, x: np.ndarray) -> np.ndarray:
+        """x delayed; shape kept."""
+        if not self.frames:
+            return x
+        joined = np.concatenate([self.line, x], axis=1)
+        self.line = np.ascontiguousarray(joined[:, x.shape[1] :])
+        return np.ascontiguousarray(joined[:, : x.shape[1]])

@@ -1,0 +1,95 @@
+"""De-esser that measures a sibilant against the voice around it, not against full scale.
+
+The voice around a moment is the loudest the voice band (100 Hz to 3.5 kHz) gets from 1.5 s before to 0.25 s after it,
+so the result is the same for a quiet and a loud take, and the first S of a phrase is judged by the vowel it leads to.
+A frame is sibilant where the band outweighs the voice at that moment, so bright vowels are left alone.
+"""
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from ..kernels.dynamics import amplitudes, cut_band, deess_gain
+from .base import Delay, Processor, Stage, one_pole, rule
+from .detector import Filter, PeakLevel, RmsLevel, cut_sections, level_db, turn_down
+
+VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
+PAST_S, AHEAD_S = 1.5, 0.25
+FLOOR_DB = -50.0
+
+
+class DeessProcessor(Processor):
+    """Two band levels, their balance, a gain; cuts the band as a bell or the whole sound."""
+
+    def __init__(self, s: "Deess", rate: int, channels: int) -> None:
+        self.settings = s
+        self.latency = s.latency_frames(rate)
+        self.delay = Delay(channels, self.latency)
+        ahead = round(AHEAD_S * rate)
+        self.levels_delay = Delay(2, ahead)
+        self.band = Filter(cut_sections(s.low_hz, s.high_hz, rate), channels)
+        self.voice = Filter(cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate), channels)
+        self.band_level = RmsLevel(channels, 2.0, rate)
+        self.voice_level = RmsLevel(channels, 4.0, rate)
+        self.voice_slow = RmsLevel(1, 40.0, rate)
+        self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
+        self.times = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
+        self.last = 0.0
+        centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
+        self.cut = Filter(bandpass_section(centre, centre / width, rate)[None], channels)
+        self.excess_db = self.balance_db = np.zeros(0)
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        s = self.settings
+        voice_now = self.voice_level.process(self.voice.process(x))
+        band_now = self.band_level.process(self.band.process(x))
+        around = level_db(self.around.process(self.voice_slow.process(voice_now[None])[None]))
+        np.maximum(around, FLOOR_DB, out=around)
+        then = self.levels_delay.process(np.stack([band_now, voice_now]))
+        band, voice = level_db(then[0]), level_db(then[1])
+        gain, excess = np.empty(x.shape[1]), np.empty(x.shape[1])
+        self.last = deess_gain(
+            band, voice, around, s.threshold_db, s.max_cut_db, *self.times, self.last, gain, excess
+        )
+        self.gain_db, self.excess_db, self.balance_db = gain, excess, band - voice
+        late = self.delay.process(x)
+        if s.mode == "wide":
+            return turn_down(late, gain, 1.0, s.mix)
+        y, amplitude = np.empty_like(x), np.empty_like(gain)
+        amplitudes(gain, amplitude)
+        cut_band(late, self.cut.process(late), amplitude, y)
+        return y if s.mix == 1 else late + s.mix * (y - late)
+
+
+def bandpass_section(frequency_hz: float, q: float, rate: int) -> np.ndarray:
+    """Second-order band pass with gain 1 at its centre, bilinear: [b0 b1 b2 1 a1 a2]."""
+    w = 2 * np.pi * min(frequency_hz, 0.45 * rate) / rate
+    alpha = np.sin(w) / (2 * q)
+    return np.array([alpha, 0, -alpha, 1 + alpha, -2 * np.cos(w), 1 - alpha]) / (1 + alpha)
+
+
+class Deess(Stage):
+    """Turns down sibilants that stand out of the voice around them."""
+
+    title: ClassVar[str] = "De-ess"
+    summary: ClassVar[str] = "turns down sibilants that stand out of the voice"
+
+    kind: Literal["deess"] = "deess"
+    mode: Literal["split", "wide"] = "split"
+    low_hz: float = rule(5200.0, "Band from", "Hz", 1500, 12000, scale="log", usual=(4000, 6500))
+    high_hz: float = rule(12000.0, "Band to", "Hz", 4000, 20000, scale="log", usual=(9000, 14000))
+    threshold_db: float = rule(-6.0, "Over the voice by", "dB", -30, 20, usual=(-12, 0))
+    max_cut_db: float = rule(8.0, "Greatest cut", "dB", 0, 24, usual=(4, 10))
+    attack_ms: float = rule(1.0, "Attack", "ms", 0.1, 30, scale="log", usual=(0.5, 3))
+    release_ms: float = rule(40.0, "Release", "ms", 5, 300, scale="log", usual=(20, 80))
+    lookahead_ms: float = rule(3.0, "Look-ahead", "ms", 0, 15, usual=(1, 5))
+    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.7, 1))
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return DeessProcessor(self, rate, channels)
+
+    def latency_frames(self, rate: int) -> int:
+        return round(self.lookahead_ms * rate / 1000) + round(AHEAD_S * rate)
+
+    def memory_s(self) -> float:
+        return PAST_S + AHEAD_S + 0.5 + 8 * self.release_ms / 1000

@@ -1,0 +1,77 @@
+"""Ducker: holds a return down while the dry vocal sings. It stands after the effect."""
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from ..kernels.dynamics import duck_gain
+from .base import Delay, Processor, Settings, Stage, one_pole, rule
+from .detector import Filter, PeakLevel, cut_sections, turn_down
+
+_KEY_WINDOW_MS = 10.0
+
+
+class Key(Settings):
+    """Which lane is listened to, and where along it."""
+
+    lane: str = "lead"
+    tap: Literal["raw", "treated", "after_fader"] = "treated"
+
+
+class DuckProcessor(Processor):
+    """Follows the key (the sound itself when there is none) and turns the sound down by the depth."""
+
+    def __init__(self, s: "Duck", rate: int, channels: int) -> None:
+        self.settings = s
+        self.rate = rate
+        self.latency = s.latency_frames(rate)
+        self.delay = Delay(channels, self.latency)
+        self.level = PeakLevel(_KEY_WINDOW_MS, rate)
+        self.key_filter: Filter | None = None
+        self.attack = one_pole(s.attack_ms, rate)
+        self.release = one_pole(s.release_ms * release_share(s.depth_db), rate)
+        self.hold = s.hold_ms * rate / 1000
+        self.state = np.zeros(3)
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        heard = x if key is None else key
+        if self.key_filter is None:
+            self.key_filter = Filter(cut_sections(self.settings.key_low_cut_hz, 0, self.rate, 12), heard.shape[0])
+        level = self.level.process(self.key_filter.process(np.ascontiguousarray(heard)))
+        self.gain_db = np.empty(x.shape[1])
+        s = self.settings
+        threshold = 10 ** (s.threshold_db / 20)
+        duck_gain(level, threshold, s.depth_db, self.attack, self.release, self.hold, self.state, self.gain_db)
+        return turn_down(self.delay.process(x), self.gain_db)
+
+
+def release_share(depth_db: float) -> float:
+    """Time constant over release, so that any depth is within half a decibel of open after three releases."""
+    return 1.0 if depth_db <= 9.0 else 3.0 / float(np.log(depth_db / 0.448))
+
+
+class Duck(Stage):
+    """Held down by the dry vocal while it sings, back up in the gaps."""
+
+    title: ClassVar[str] = "Duck"
+    summary: ClassVar[str] = "held down by the dry vocal, back up in the gaps"
+    keyed: ClassVar[bool] = True
+
+    kind: Literal["duck"] = "duck"
+    key: Key = Key()
+    threshold_db: float = rule(-32.0, "Starts at", "dB", -70, 0, usual=(-42, -24))
+    depth_db: float = rule(9.0, "Depth", "dB", 0, 40, usual=(5, 14))
+    attack_ms: float = rule(17.0, "Attack", "ms", 0.1, 300, scale="log", usual=(5, 30))
+    hold_ms: float = rule(40.0, "Hold", "ms", 0, 500, usual=(20, 90))
+    release_ms: float = rule(180.0, "Release", "ms", 10, 2000, scale="log", usual=(90, 350))
+    lookahead_ms: float = rule(10.0, "Look-ahead", "ms", 0, 30, usual=(5, 20))
+    key_low_cut_hz: float = rule(90.0, "Key low cut", "Hz", 0, 500, usual=(70, 150))
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return DuckProcessor(self, rate, channels)
+
+    def latency_frames(self, rate: int) -> int:
+        return round(self.lookahead_ms * rate / 1000)
+
+    def memory_s(self) -> float:
+        return (self.hold_ms + 12 * self.release_ms) / 1000 + 0.1

@@ -1,0 +1,74 @@
+"""Look-ahead limiter on true peaks."""
+
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from ..kernels.dynamics import scale_by
+from ..kernels.limiter import TAPS, hold_and_release, interpolator, moving_average, required_gain, true_peaks
+from .base import Delay, Processor, Stage, one_pole, rule
+from .detector import level_db, ring_size
+
+_MARGIN_DB = 0.02
+
+
+class LimiterProcessor(Processor):
+    """Interpolated peaks → needed gain → held least → released → two moving averages; arrives with the peak."""
+
+    def __init__(self, s: "Limiter", rate: int, channels: int) -> None:
+        self.channels = channels
+        self.amplitude = 10 ** (s.gain_db / 20)
+        self.ceiling = 10 ** ((s.ceiling_dbtp - _MARGIN_DB) / 20)
+        look = max(8, round(s.lookahead_ms * rate / 1000))
+        self.first, self.second = np.ones(look * 2 // 3), np.ones(look - look * 2 // 3)
+        self.places = [np.array([float(len(b)), 0.0]) for b in (self.first, self.second)]
+        self.window = look + 1
+        size = ring_size(self.window + 2)
+        self.values, self.times = np.ones(size), np.zeros(size, np.int64)
+        self.queue = np.zeros(3, np.int64)
+        self.latency = s.latency_frames(rate)
+        self.delay = Delay(channels, self.latency)
+        self.table, spread = interpolator()
+        self.skip_below = self.ceiling / spread
+        self.history = np.zeros((channels, TAPS))
+        self.release = one_pole(s.release_ms, rate)
+        self.last_peak, self.held = 0.0, 1.0
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        n = x.shape[1]
+        loud = x * self.amplitude
+        work = np.empty(n)
+        true_peaks(loud, self.table, self.skip_below, self.history, work)
+        self.last_peak = required_gain(work, self.ceiling, self.last_peak, work)
+        self.held = hold_and_release(
+            work, self.window, self.release, self.values, self.times, self.queue, self.held, work
+        )
+        moving_average(work, self.first, self.places[0], work)
+        moving_average(work, self.second, self.places[1], work)
+        np.minimum(work, 1.0, out=work)
+        self.gain_db = level_db(work)
+        y = np.empty_like(x)
+        scale_by(self.delay.process(loud), work, 1.0, 1.0, y)
+        return y
+
+
+class Limiter(Stage):
+    """Nothing passes the ceiling, between samples either."""
+
+    title: ClassVar[str] = "Ceiling"
+    summary: ClassVar[str] = "nothing passes the ceiling, between samples either"
+
+    kind: Literal["limiter"] = "limiter"
+    ceiling_dbtp: float = rule(-1.0, "Ceiling", "dBTP", -24, 0, usual=(-3, -0.5), step=0.1)
+    gain_db: float = rule(0.0, "Gain", "dB", -12, 30, usual=(0, 6))
+    release_ms: float = rule(80.0, "Release", "ms", 5, 1000, scale="log", usual=(40, 200))
+    lookahead_ms: float = rule(3.0, "Look-ahead", "ms", 0.5, 10, usual=(1.5, 5))
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return LimiterProcessor(self, rate, channels)
+
+    def latency_frames(self, rate: int) -> int:
+        return max(8, round(self.lookahead_ms * rate / 1000)) - 2 + TAPS // 2 + 1
+
+    def memory_s(self) -> float:
+        return 8 * self.release_ms / 1000 + 0.05

@@ -1,0 +1,172 @@
+"""Plate reverb: a modulated feedback delay network with frequency-dependent decay behind allpass diffusers.
+
+Jot & Chaigne, "Digital Delay Networks for Designing Artificial Reverberators" (AES 90, 1991) for the absorption that
+makes every line decay alike; Schroeder (1962) for the diffusers. The wet sound is scaled to the energy of the dry.
+"""
+
+from functools import lru_cache
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from ..kernels.fdn import GRID, LINES, diffuse, network
+from .base import Delay, Processor, Stage, rule
+from .detector import Filter, cut_sections
+
+_LENGTHS_MS = (
+    21.61, 24.07, 26.93, 29.53, 31.87, 34.39, 37.03, 39.89, 42.29, 45.07, 47.93, 50.51, 53.77, 56.93, 60.11, 63.97
+)
+_DIFFUSERS_MS = ((1.43, 2.69, 4.37, 7.79), (1.61, 2.47, 4.73, 8.11))
+_DIFFUSION = 0.68
+_MODULATED = np.arange(LINES) % 4 == 1
+_MODULATION_MS, _PIECE, _SILENCE = 0.14, 4096, 1e-7
+
+
+def _prime_at(frames: float) -> int:
+    n = max(3, round(frames)) | 1
+    while any(n % k == 0 for k in range(3, int(n**0.5) + 1, 2)):
+        n += 2
+    return n
+
+
+@lru_cache(maxsize=8)
+def line_lengths(rate: int) -> np.ndarray:
+    """Prime lengths in frames, one a line (16,)."""
+    return np.array([_prime_at(ms * rate / 1000) for ms in _LENGTHS_MS], float)
+
+
+@lru_cache(maxsize=8)
+def _interpolation_loss_db(frequency_hz: float, rate: int) -> float:
+    """Mean loss in dB of one cubic Hermite read at a random fraction."""
+    t = np.linspace(0, 1, 65)
+    w = 2 * np.pi * frequency_hz / rate
+    rows = np.array([
+        (-t + 2 * t**2 - t**3) / 2, (2 - 5 * t**2 + 3 * t**3) / 2, (t + 4 * t**2 - 3 * t**3) / 2, (-(t**2) + t**3) / 2
+    ])
+    heard = np.abs(np.exp(-1j * w * np.arange(-1, 3)) @ rows)
+    return float(np.mean(20 * np.log10(heard)))
+
+
+class ReverbProcessor(Processor):
+    """Pre-delay, cuts, diffusers, network, width."""
+
+    def __init__(self, s: "Reverb", rate: int, channels: int) -> None:
+        self.settings = s
+        self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
+        self.dry = channels
+        self.filter = Filter(cut_sections(s.low_cut_hz, s.high_cut_hz, rate, 12), 2)
+        self.diffusers = [
+            [[np.zeros(_prime_at(ms * rate / 1000)), 0] for ms in _DIFFUSERS_MS[side]] for side in range(2)
+        ]
+        self.lengths = line_lengths(rate)
+        depth = _MODULATION_MS * rate / 1000
+        self.depth = depth
+        size = 1 << int(np.ceil(np.log2(self.lengths.max() + depth + 8)))
+        self.lines, self.write = np.zeros((LINES, size)), 0
+        self.shelf = s.absorption(rate)
+        self.shelf_state = np.zeros((LINES, 2))
+        turn = np.linspace(0, 2 * np.pi, LINES, endpoint=False)
+        speed = 2 * np.pi * (0.31 + 0.057 * np.arange(LINES)) / rate
+        self.lfo = np.stack([np.sin(turn), np.cos(turn)], axis=1) * _MODULATED[:, None]
+        self.lfo_step = np.stack([np.sin(speed * GRID), np.cos(speed * GRID)], axis=1)
+        signs = np.array([[1, -1], [1, 1], [-1, 1], [-1, -1]] * 4, float)
+        self.taps_in = np.stack([np.tile([1, 0, -1, 0], 4), np.tile([0, 1, 0, -1], 4)], axis=1) / np.sqrt(8)
+        level = np.sqrt(self.lengths.mean() * 13.8 / (s.decay_s * rate)) * s.level_trim
+        self.taps_out = signs * np.sign(np.cos(np.arange(LINES) * 2.39))[:, None] / 4 * level
+        self.done = 0
+
+    def start_at(self, frame: int) -> None:
+        turned = np.angle(self.lfo_step[:, 1] + 1j * self.lfo_step[:, 0]) * (frame // GRID)
+        phase = (self.lfo[:, 1] + 1j * self.lfo[:, 0]) * np.exp(1j * turned)
+        self.lfo = np.ascontiguousarray(np.stack([phase.imag, phase.real], axis=1))
+        self.write = frame % self.lines.shape[1]
+
+    def _piece(self, stereo: np.ndarray) -> np.ndarray:
+        fed = self.filter.process(self.predelay.process(stereo))
+        spread = np.empty_like(fed)
+        for side in range(2):
+            x = np.ascontiguousarray(fed[side])
+            for unit in self.diffusers[side]:
+                y = np.empty_like(x)
+                unit[1] = diffuse(x, unit[0], len(unit[0]), _DIFFUSION, unit[1], y)
+                x = y
+            spread[side] = x
+        wet = np.empty_like(fed)
+        self.write = network(
+            spread, self.lines, self.lengths, _MODULATED, self.write, self.shelf, self.shelf_state, self.depth, self.lfo,
+            self.lfo_step, self.taps_in, self.taps_out, wet,
+        )
+        self.done += stereo.shape[1]
+        if self.done % _PIECE == 0 and not stereo.any() and np.abs(wet).max() < _SILENCE:
+            self.lines[:] = 0.0
+            self.shelf_state[:] = 0.0
+        return wet
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])) if x.shape[0] == 1 else x)
+        pieces, at = [], 0
+        while at < x.shape[1]:
+            step = min(x.shape[1] - at, _PIECE - self.done % _PIECE)
+            pieces.append(self._piece(np.ascontiguousarray(stereo[:, at : at + step])))
+            at += step
+        wet = np.concatenate(pieces, axis=1) if pieces else stereo
+        s = self.settings
+        if s.width != 1:
+            middle, side = (wet[0] + wet[1]) / 2, (wet[0] - wet[1]) / 2 * s.width
+            wet = np.stack([middle + side, middle - side])
+        if s.mix == 1:
+            return wet
+        return (1 - s.mix) * stereo + s.mix * wet
+
+
+class Reverb(Stage):
+    """Reverb, wet by itself on a return."""
+
+    title: ClassVar[str] = "Plate"
+    summary: ClassVar[str] = "dense, bright, without walls"
+    widens: ClassVar[bool] = True
+
+    kind: Literal["reverb"] = "reverb"
+    model: Literal["plate"] = "plate"
+    predelay_ms: float = rule(30.0, "Pre-delay", "ms", 0, 300, usual=(15, 80))
+    decay_s: float = rule(1.8, "Decay", "s", 0.2, 12, scale="log", usual=(1.0, 2.8))
+    damping: float = rule(0.5, "Top decay", "%", 0.1, 1, usual=(0.35, 0.8), hint="decay of the top as a share")
+    damping_hz: float = rule(4000.0, "Top from", "Hz", 800, 12000, scale="log", usual=(2500, 6500))
+    low_cut_hz: float = rule(220.0, "Low cut", "Hz", 20, 1500, scale="log", usual=(150, 450))
+    high_cut_hz: float = rule(8000.0, "High cut", "Hz", 1000, 20000, scale="log", usual=(5000, 11000))
+    width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.7, 1))
+    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    @property
+    def level_trim(self) -> float:
+        """Scale that keeps the wet energy of a voice near its dry energy, over decay and damping."""
+        return 1.0 / np.sqrt(0.45 + 0.55 * self.damping)
+
+    def absorption(self, rate: int) -> np.ndarray:
+        """First-order shelves [b0 b1 a1] of the lines (16, 3): decay_s at the bottom, decay_s · damping at the top."""
+        lengths = line_lengths(rate)
+        bottom = -60 * lengths / (rate * self.decay_s)
+        lost = np.where(_MODULATED, _interpolation_loss_db(min(9000.0, rate * 0.19), rate), 0.0)
+        top = np.minimum(-60 * lengths / (rate * self.decay_s * self.damping) - lost, -0.001)
+        g, k = 10 ** (bottom / 20), 10 ** ((top - bottom) / 40)
+        t = 1 / np.tan(np.pi * self.damping_hz / rate)
+        a0 = 1 + t / k
+        return np.stack([g * (1 + t * k) / a0, g * (1 - t * k) / a0, (1 - t / k) / a0], axis=1)
+
+    def decay_at(self, frequency_hz: float, rate: int) -> float:
+        """Reverberation time in seconds that is set at a frequency: from the attenuation of the lines there."""
+        lengths = line_lengths(rate)
+        bottom, top = 60 / self.decay_s, 60 / (self.decay_s * self.damping)
+        k = 10 ** ((bottom - top) * lengths.mean() / rate / 40)
+        w = np.tan(np.pi * frequency_hz / rate) / np.tan(np.pi * self.damping_hz / rate)
+        shelf_db = 20 * np.log10(abs((1 + 1j * w * k) / (1 + 1j * w / k)))
+        return float(60 / (bottom - shelf_db * rate / lengths.mean()))
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return ReverbProcessor(self, rate, channels)
+
+    def memory_s(self) -> float:
+        return self.predelay_ms / 1000 + 1.5 * self.decay_s + 0.1
+
+    def tail_s(self) -> float:
+        return self.predelay_ms / 1000 + 2.0 * self.decay_s + 0.2

@@ -1,0 +1,47 @@
+"""Split: the path forks into parallel branches that join again. The engine expands it; it has no processor."""
+
+from typing import Annotated, Any, ClassVar, Literal, Union
+
+from pydantic import Field
+
+from .base import Settings, Stage, load_kinds, rule
+
+load_kinds(skip="split")
+_inner: Any = tuple(cls for kind, cls in sorted(Stage.kinds.items()) if kind != "split")
+InnerStage = Annotated[Union[_inner], Field(discriminator="kind")]  # noqa: UP007  (made from the registry)
+SILENT_DB = -60.0
+
+
+class Branch(Settings):
+    """A parallel copy with stages of its own, blended in."""
+
+    id: str = Field("", max_length=40, pattern=r"^[A-Za-z0-9_-]*$")
+    name: str = Field("Crush", max_length=120)
+    blend_db: float = rule(-14.0, "Blend", "dB", SILENT_DB, 12, usual=(-20, -8), hint="−60 dB is silence")
+    on: bool = True
+    stages: tuple[InnerStage, ...] = Field((), max_length=32)
+
+
+class Split(Stage):
+    """Parallel branches beside the dry path, aligned to the sample."""
+
+    title: ClassVar[str] = "Split"
+    summary: ClassVar[str] = "a crushed copy beside the voice"
+
+    kind: Literal["split"] = "split"
+    dry_db: float = rule(0.0, "Dry", "dB", SILENT_DB, 12, usual=(-3, 0), hint="−60 dB is silence")
+    branches: tuple[Branch, ...] = Field((), max_length=8)
+
+    def memory_s(self) -> float:
+        return max((sum(s.memory_s() for s in b.stages) for b in self.branches), default=0.0)
+
+    def latency_frames(self, rate: int) -> int:
+        return max((sum(s.latency_frames(rate) for s in b.stages if s.on) for b in self.branches), default=0)
+
+    def tail_s(self) -> float:
+        return max((sum(s.tail_s() for s in b.stages) for b in self.branches), default=0.0)
+
+
+def blend_gain(level_db: float) -> float:
+    """Amplitude of a blend; the bottom of the rule is silence."""
+    return 0.0 if level_db <= SILENT_DB else 10 ** (level_db / 20)

@@ -1,0 +1,103 @@
+"""Decibels, time, notes: conversion between what is typed, shown and computed."""
+
+import math
+import re
+
+NOTES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
+FLOOR_DB = -200.0
+_NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
+_NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|lufs|lu|ms|s|%|st|x)?(?::1)?$")
+_FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
+
+
+def to_db(amplitude: float) -> float:
+    """20 log10 of an amplitude; FLOOR_DB for silence."""
+    return max(FLOOR_DB, 20.0 * math.log10(amplitude)) if amplitude > 0 else FLOOR_DB
+
+
+def from_db(level_db: float) -> float:
+    """Amplitude of a level in dB."""
+    return 10.0 ** (level_db / 20.0)
+
+
+def note_name(frequency_hz: float) -> str:
+    """Nearest note of twelve-tone equal temperament at A4 = 440 Hz, with the offset in cents, as `C5 -1c`."""
+    if frequency_hz <= 0:
+        return ""
+    semitones = 69 + 12 * math.log2(frequency_hz / 440.0)
+    nearest = round(semitones)
+    cents = round((semitones - nearest) * 100)
+    return f"{NOTES[nearest % 12]}{nearest // 12 - 1} {cents:+d}c"
+
+
+def note_hz(name: str) -> float:
+    """Frequency of a note such as `c5` or `f#3`; ValueError when it is not one."""
+    found = _NOTE.match(name.strip().lower())
+    if not found:
+        raise ValueError(f"“{name}” is not a note")
+    letter, accidental, octave = found.groups()
+    step = NOTES.index(letter.upper()) + {"": 0, "#": 1, "♯": 1, "b": -1, "♭": -1}[accidental]
+    return 440.0 * 2 ** ((step + 12 * (int(octave) + 1) - 69) / 12)
+
+
+def beat_ms(fraction: str, tempo_bpm: float) -> float:
+    """Milliseconds of a note value such as `1/8`, `1/8d` (dotted) or `1/8t` (triplet) at a tempo."""
+    found = _FRACTION.match(fraction.strip().lower())
+    if not found or int(found[2]) == 0:
+        raise ValueError(f"“{fraction}” is not a note value")
+    whole_ms = 4 * 60_000.0 / tempo_bpm
+    scale = {"": 1.0, "d": 1.5, ".": 1.5, "t": 2.0 / 3.0}[found[3]]
+    return whole_ms * int(found[1]) / int(found[2]) * scale
+
+
+def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
+    """Number meant by what was typed into a field whose unit is `unit`.
+
+    Understands `1.5k`, `-3,5 dB`, notes where the unit is Hz, note values where it is ms or s, and seconds
+    typed into a field of milliseconds. Raises ValueError with words fit to show.
+    """
+    typed = text.strip().lower().replace(",", ".").replace("−", "-")
+    if unit == "Hz" and _NOTE.match(typed):
+        return note_hz(typed)
+    if unit in ("ms", "s") and _FRACTION.match(typed):
+        ms = beat_ms(typed, tempo_bpm)
+        return ms if unit == "ms" else ms / 1000
+    found = _NUMBER.match(typed)
+    if not found:
+        raise ValueError(f"“{text}” is not a value in {unit}" if unit else f"“{text}” is not a number")
+    value = float(found[1]) * (1000 if found[2] else 1)
+    given = found[3]
+    if unit == "ms" and given == "s":
+        return value * 1000
+    if unit == "s" and given == "ms":
+        return value / 1000
+    if unit == "%":
+        return value / 100
+    return value
+
+
+def show_value(value: float, unit: str) -> tuple[str, str]:
+    """A value as the two strings (number, unit) that a rule shows."""
+    if unit == "Hz" and abs(value) >= 1000:
+        return f"{value / 1000:.2f}".rstrip("0").rstrip("."), "kHz"
+    if unit == "Hz":
+        return (f"{value:.0f}" if value >= 100 else f"{value:.1f}".removesuffix(".0")), "Hz"
+    if unit in ("dB", "dBTP", "LUFS", "LU"):
+        return f"{value:+.1f}".replace("-", "−") if unit == "dB" else f"{value:.1f}".replace("-", "−"), unit
+    if unit == "ms":
+        if value >= 1000:
+            return f"{value / 1000:.2f}", "s"
+        return (f"{value:.0f}" if value >= 100 else f"{value:.1f}" if value >= 1 else f"{value:.2f}"), "ms"
+    if unit == "s":
+        return f"{value:.2f}", "s"
+    if unit == "%":
+        return f"{value * 100:.0f}", "%"
+    if unit == ":1":
+        return (f"{value:.1f}" if value < 20 else f"{value:.0f}"), ":1"
+    return f"{value:.2f}".replace("-", "−"), unit
+
+
+def show_time(seconds: float) -> str:
+    """Minutes, seconds and tenths, as `0:43.2`."""
+    tenths = round(max(0.0, seconds) * 10)
+    return f"{tenths // 600}:{tenths // 10 % 60:02d}.{tenths % 10}"

@@ -1,0 +1,1 @@
+"""What lasts: sessions with every edit, sound files by content, prints."""

@@ -1,0 +1,78 @@
+"""Tables. What is looked up stands in columns; documents and edits are JSON."""
+
+from datetime import UTC, datetime
+
+from sqlalchemy import ForeignKey, Index, Text
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+def now() -> str:
+    """The time in UTC as ISO 8601."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class Base(DeclarativeBase):
+    """Base of all tables."""
+
+
+class SessionRow(Base):
+    """A session at its newest: `version` counts every change, `position` the steps that undo would take back."""
+
+    __tablename__ = "sessions"
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    document: Mapped[str] = mapped_column(Text)
+    version: Mapped[int] = mapped_column(default=0)
+    position: Mapped[int] = mapped_column(default=0)
+    created: Mapped[str] = mapped_column(default=now)
+    updated: Mapped[str] = mapped_column(default=now)
+
+
+class StepRow(Base):
+    """One step of the history: its edits and the edits that take it back."""
+
+    __tablename__ = "steps"
+    session_id: Mapped[str] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"), primary_key=True)
+    position: Mapped[int] = mapped_column(primary_key=True)
+    label: Mapped[str]
+    gesture: Mapped[str] = mapped_column(default="")
+    edits: Mapped[str] = mapped_column(Text)
+    inverses: Mapped[str] = mapped_column(Text)
+    created: Mapped[str] = mapped_column(default=now)
+
+
+class ChangeRow(Base):
+    """What each version changed against the one before, for edits made against an older state."""
+
+    __tablename__ = "changes"
+    session_id: Mapped[str] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"), primary_key=True)
+    version: Mapped[int] = mapped_column(primary_key=True)
+    edits: Mapped[str] = mapped_column(Text)
+
+
+class SoundRow(Base):
+    """A sound file, kept once by the hash of its bytes."""
+
+    __tablename__ = "sounds"
+    digest: Mapped[str] = mapped_column(primary_key=True)
+    file_name: Mapped[str]
+    suffix: Mapped[str]
+    rate: Mapped[int]
+    channels: Mapped[int]
+    frames: Mapped[int]
+    created: Mapped[str] = mapped_column(default=now)
+
+
+class PrintRow(Base):
+    """A print that was asked for: what, how far, and the files it made."""
+
+    __tablename__ = "prints"
+    __table_args__ = (Index("prints_by_session", "session_id", "created"),)
+    id: Mapped[str] = mapped_column(primary_key=True)
+    session_id: Mapped[str] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"))
+    version: Mapped[int]
+    state: Mapped[str]
+    message: Mapped[str] = mapped_column(default="")
+    request: Mapped[str] = mapped_column(Text)
+    files: Mapped[str] = mapped_column(Text, default="[]")
+    created: Mapped[str] = mapped_column(default=now)

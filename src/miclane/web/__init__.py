@@ -1,0 +1,1 @@
+"""The pages: one module a screen, its templates, its drawings."""

@@ -1,0 +1,136 @@
+"""Edits from the browser: applied, kept, answered with what follows from them."""
+
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, Field
+
+from ..core.errors import UnknownPlaceError
+from ..core.mix.document import Session
+from ..core.mix.edits import Edit, Set
+from ..core.mix.labels import rule_of
+from ..core.stages.eq import Eq
+from ..core.units import parse_value
+from ..store.sessions import State
+from .sound import studio_of
+from .svg import eq_paths
+
+router = APIRouter()
+
+
+class EditRequest(BaseModel):
+    """Edits made against version `base`; those of one drag share a `gesture`."""
+
+    edits: list[Edit] = Field(max_length=200)
+    base: int | None = None
+    gesture: str = Field("", max_length=60)
+
+
+class TypedRequest(BaseModel):
+    """What was typed for the number at `path`."""
+
+    path: str = Field(max_length=400)
+    text: str = Field(max_length=60)
+    base: int | None = None
+
+
+def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
+    """What a page must know after a change: version, history, and curves of the EQs that were touched."""
+    return {
+        "version": state.version, "steps": state.steps, "ahead": state.ahead,
+        "undo_label": state.undo_label, "redo_label": state.redo_label,
+        "curves": curves(state.session, edits or []),
+    }
+
+
+def curves(session: Session, edits: list[Edit]) -> dict[str, Any]:
+    """Paths of the EQ curves whose stage an edit reached into, by `path of the stage`."""
+    found: dict[str, Any] = {}
+    for edit in edits:
+        parts = edit.path.split("/")
+        if len(parts) < 4 or "stages" not in parts:
+            continue
+        for stage, place in _stages_on(session, parts):
+            if isinstance(stage, Eq):
+                found[place] = eq_paths(stage, session.rate)
+    return found
+
+
+def _stages_on(session: Session, parts: list[str]) -> list[tuple[Any, str]]:
+    at: Any = session
+    found = []
+    for i, part in enumerate(parts):
+        if isinstance(at, tuple):
+            at = next((m for m in at if getattr(m, "id", None) == part), None)
+            if at is not None and hasattr(at, "kind"):
+                found.append((at, "/".join(parts[: i + 1])))
+        else:
+            at = getattr(at, part, None)
+        if at is None:
+            break
+    return found
+
+
+@router.post("/s/{session_id}/edits")
+def edit(request: Request, session_id: str, body: EditRequest) -> JSONResponse:
+    """Apply edits; 409 with the newest version when they clash with a change made elsewhere."""
+    state = studio_of(request).sessions.edit(session_id, body.edits, body.base, body.gesture)
+    return JSONResponse(told(state, body.edits))
+
+
+@router.post("/s/{session_id}/typed")
+def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse:
+    """Set a number from what was typed: `1.5k`, `c5`, `1/8`, `−3,5 dB`. Out of range is held at the nearest end."""
+    store = studio_of(request).sessions
+    session = store.get(session_id).session
+    rule = find_rule(session, body.path)
+    value = parse_value(body.text, rule["unit"], session.tempo_bpm)
+    value = min(max(value, rule["low"]), rule["high"])
+    change: list[Edit] = [Set(path=body.path, value=value)]
+    state = store.edit(session_id, change, body.base)
+    return JSONResponse({**told(state, change), "value": value})
+
+
+@router.post("/s/{session_id}/undo")
+def undo(request: Request, session_id: str) -> JSONResponse:
+    """Take the last step back."""
+    return JSONResponse(told(studio_of(request).sessions.undo(session_id)))
+
+
+@router.post("/s/{session_id}/redo")
+def redo(request: Request, session_id: str) -> JSONResponse:
+    """Make the step again that was taken back last."""
+    return JSONResponse(told(studio_of(request).sessions.redo(session_id)))
+
+
+@router.get("/s/{session_id}/version")
+def version(request: Request, session_id: str) -> JSONResponse:
+    """The newest version, for windows that look whether another one has changed something."""
+    return JSONResponse(told(studio_of(request).sessions.get(session_id)))
+
+
+def find_rule(session: Session, path: str) -> dict[str, Any]:
+    """Rule of the number at a path with its bounds; UnknownPlaceError where there is none."""
+    at: Any = session
+    parts = path.split("/")
+    for part in parts[:-1]:
+        if isinstance(at, tuple):
+            named = next((m for m in at if getattr(m, "id", None) == part), None)
+            at = named if named is not None else at[int(part)] if part.isdigit() and int(part) < len(at) else None
+        else:
+            at = getattr(at, part, None)
+        if at is None:
+            raise UnknownPlaceError(f"“{path}” is not in the session")
+    rule = rule_of(at, parts[-1])
+    if rule is None:
+        raise UnknownPlaceError(f"“{path}” is not a number one can set")
+    return {**rule, **bounds_of(at, parts[-1])}
+
+
+def bounds_of(model: Any, field: str) -> dict[str, float]:
+    """Least and greatest value and default of a numeric field."""
+    info = type(model).model_fields[field]
+    low = next(m.ge for m in info.metadata if hasattr(m, "ge"))
+    high = next(m.le for m in info.metadata if hasattr(m, "le"))
+    return {"low": float(low), "high": float(high), "default": float(info.default)}

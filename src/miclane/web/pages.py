@@ -1,0 +1,83 @@
+"""Templates and what all pages have in common."""
+
+from pathlib import Path
+from typing import Any, Literal, get_args, get_origin
+
+from fastapi import Request
+from fastapi.responses import HTMLResponse
+from fastapi.templating import Jinja2Templates
+from jinja2 import StrictUndefined
+from pydantic import BaseModel
+
+from ..core.mix.labels import rule_of
+from ..core.units import note_name, show_time, show_value
+from ..store.sessions import State
+from .edits import bounds_of
+from .studio import asset_version
+
+templates = Jinja2Templates(Path(__file__).parent / "templates")
+templates.env.undefined = StrictUndefined
+templates.env.trim_blocks = templates.env.lstrip_blocks = True
+USUAL_FOR_BACKING = {"fader_db": (-18, -4)}
+
+
+def fraction(value: float, low: float, high: float, scale: str) -> float:
+    """Place of a value along its rule, 0 to 1."""
+    import math
+
+    if scale == "log" and low > 0:
+        return math.log(max(value, low) / low) / math.log(high / low)
+    return (value - low) / (high - low)
+
+
+def rule_context(model: BaseModel, field: str, path: str, label: str = "") -> dict[str, Any]:
+    """All that the template of a rule needs for a numeric field at a path of the session."""
+    rule = rule_of(model, field)
+    if rule is None:
+        raise ValueError(f"{field} has no rule")
+    bounds = bounds_of(model, field)
+    value = float(getattr(model, field))
+    number, unit = show_value(value, rule["unit"])
+    low, high, scale = bounds["low"], bounds["high"], rule["scale"]
+    usual = rule["usual"]
+    spread = [round(100 * fraction(u, low, high, scale), 2) for u in usual] if usual else None
+    return {
+        "path": f"{path}/{field}", "label": label or rule["label"], "unit": rule["unit"], "value": value,
+        "number": number, "unit_shown": unit, "note": note_name(value) if field == "frequency_hz" else "",
+        **bounds, "scale": scale, "step": rule["step"], "hint": rule["hint"],
+        "at": round(100 * min(max(fraction(value, low, high, scale), 0), 1), 3), "usual": spread,
+    }
+
+
+def controls(model: BaseModel, path: str, leave_out: tuple[str, ...] = ()) -> list[dict[str, Any]]:
+    """Controls for every setting of a stage, in the order of its fields: rules, choices, switches."""
+    found: list[dict[str, Any]] = []
+    for name, info in type(model).model_fields.items():
+        if name in ("kind", "id", "name", "on", *leave_out):
+            continue
+        if rule_of(model, name):
+            found.append({"type": "rule", "rule": rule_context(model, name, path)})
+        elif get_origin(info.annotation) is Literal and len(get_args(info.annotation)) > 1:
+            found.append(
+                {"type": "choice", "path": f"{path}/{name}", "label": name.replace("_", " "),
+                 "value": getattr(model, name), "options": get_args(info.annotation)}
+            )
+        elif info.annotation is bool:
+            found.append(
+                {"type": "switch", "path": f"{path}/{name}", "label": name.replace("_", " "), "value": getattr(model, name)}
+            )
+    return found
+
+
+def page(request: Request, template: str, state: State | None, status: int = 200, **context: Any) -> HTMLResponse:
+    """A whole page, or for htmx its inside alone."""
+    everything = {
+        "state": state, "session": state.session if state else None, "assets": asset_version(),
+        "show_time": show_time, "rule_context": rule_context, "controls": controls, **context,
+    }
+    return templates.TemplateResponse(request, template, everything, status_code=status)
+
+
+def render_error(request: Request, status: int, words: str) -> HTMLResponse:
+    """A page that says what went wrong."""
+    return page(request, "error.html", None, status, screen="error", words=words)

@@ -1,0 +1,176 @@
+"""Sound to the browser, as 32-bit floats, and what was measured of it."""
+
+from typing import Annotated, Any
+
+import numpy as np
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import JSONResponse, Response
+
+from ..core.engine.render import Range
+from ..core.errors import CancelledError, MicLaneError
+from ..core.measure.loudness import integrated_lufs
+from ..core.measure.stages import read_stage
+from ..core.mix.document import flat_stages
+from ..store.sessions import State
+from .studio import Hear, Studio, Variant, envelope, find_lane
+
+router = APIRouter()
+LONGEST_S = 20
+Frame = Annotated[int, Query(ge=0, le=2**31)]
+
+
+def studio_of(request: Request) -> Studio:
+    """The studio of the application."""
+    studio: Studio = request.app.state.studio
+    return studio
+
+
+def check_range(state: State, start: int, stop: int) -> None:
+    """MicLaneError for a range that is empty or longer than is rendered at once."""
+    if not 0 < stop - start <= LONGEST_S * 3 * state.session.rate:
+        raise MicLaneError(f"from {start} to {stop} is not a range of up to {LONGEST_S * 3} s")
+
+
+@router.get("/s/{session_id}/sound")
+def sound(
+    request: Request, session_id: str, lane: str, start: Frame, stop: Frame, hear: Hear = "lane",
+    variant: Variant = "treated", first: int = -1, last: int = -1, client: str = "",
+) -> Response:
+    """Frames [start, stop) as interleaved stereo floats.
+
+    With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window, whose
+    earlier request of the same kind is overtaken.
+    """
+    studio = studio_of(request)
+    state = studio.sessions.get(session_id)
+    check_range(state, start, stop)
+    quick = first >= 0 and last > first
+    cancel = studio.overtake(f"{client}:{variant}:{'soon' if quick else 'loop'}") if client else None
+    try:
+        if quick:
+            audio = studio.preview(state, hear, lane, start, stop, (first, last), cancel)
+        else:
+            audio = studio.range(state, hear, lane, start, stop, variant, cancel).audio
+    except CancelledError:
+        return Response(status_code=204)
+    stereo = audio if audio.shape[0] == 2 else np.broadcast_to(audio, (2, audio.shape[1]))
+    data = np.ascontiguousarray(stereo.T, dtype=np.float32)
+    headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
+    return Response(memoryview(data).cast("B").tobytes(), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/s/{session_id}/readings")
+def readings(
+    request: Request, session_id: str, lane: str, start: Frame, stop: Frame, first: Frame, last: Frame,
+    hear: Hear = "lane",
+) -> JSONResponse:
+    """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane."""
+    studio = studio_of(request)
+    state = studio.sessions.get(session_id)
+    check_range(state, start, stop)
+    figures = studio.figures(state, hear, lane, start, stop, (first, last))
+    return JSONResponse(
+        {
+            "version": state.version, "lufs": round(figures.lufs, 2), "true_peak_dbtp": round(figures.true_peak_dbtp, 2),
+            "untreated_lufs": round(figures.untreated_lufs, 2), "match_db": round(figures.match_db, 3),
+            "stations": stations(studio, state, hear, lane, start, stop, first, last),
+        }
+    )
+
+
+def path_range(studio: Studio, state: State, hear: Hear, path: str, start: int, stop: int) -> tuple[Range, str]:
+    """The range in which the stages of `path` (lane:ID or return:ID) were rendered, and the key of its end.
+
+    Taken from what is heard where that contains the path, so that nothing is rendered twice.
+    """
+    graph = studio.graph(state)
+    kind, name = path.split(":", 1)
+    end = graph.places[f"{path}:treated"]
+    heard = studio.target(graph, hear, name)
+    if any(node.key == end for node in graph.needed(heard)):
+        return studio.renderer(graph.rate).loop(graph, heard, start, stop), end
+    alone: Hear = "lane" if kind == "lane" else "return"
+    return studio.range(state, alone, name, start, stop), end
+
+
+def stations(
+    studio: Studio, state: State, hear: Hear, lane: str, start: int, stop: int, first: int, last: int
+) -> dict[str, Any]:
+    """Reading of every stage of a lane that is on, by id."""
+    part = find_lane(state.session, lane)
+    found, _ = path_range(studio, state, hear, f"lane:{lane}", start, stop)
+    graph = studio.graph(state)
+    told: dict[str, Any] = {}
+    for stage in flat_stages(part.stages):
+        trace = found.trace(graph.places[f"lane:{lane}:stage:{stage.id}"]) if stage.on else None
+        if trace is None or stage.kind == "split":
+            continue
+        r = read_stage(trace, first, last)
+        told[stage.id] = {
+            "change_db": round(r.change_db, 2), "median_db": round(r.reduction_median_db, 2),
+            "p95_db": round(r.reduction_p95_db, 2), "max_db": round(r.reduction_max_db, 2),
+            "in_db": round(r.level_in_db, 2), "out_db": round(r.level_out_db, 2),
+            "reduces": trace.gain_db is not None and stage.kind != "trim",
+        }
+    return told
+
+
+@router.get("/s/{session_id}/strip")
+def strip(
+    request: Request, session_id: str, lane: str, start: Frame, stop: Frame, columns: int = 1000, hear: Hear = "lane",
+) -> Response:
+    """Columns of the phrase strip as floats: raw low, high, treated low, high, then one row of gain a stage."""
+    studio = studio_of(request)
+    state = studio.sessions.get(session_id)
+    check_range(state, start, stop)
+    columns = max(16, min(columns, 4000))
+    part = find_lane(state.session, lane)
+    if part.sound is None:
+        return Response(b"", media_type="application/octet-stream", headers={"X-Rows": ""})
+    rows = list(studio.raw_envelope(part.sound.digest, state.session.rate, start, stop, columns))
+    names = ["raw-low", "raw-high"]
+    found, end = path_range(studio, state, hear, f"lane:{lane}", start, stop)
+    rows += list(envelope(found.cut(end), columns))
+    names += ["treated-low", "treated-high"]
+    graph = studio.graph(state)
+    for stage in flat_stages(part.stages):
+        trace = found.trace(graph.places[f"lane:{lane}:stage:{stage.id}"]) if stage.on else None
+        if trace is not None and trace.gain_db is not None and stage.kind not in ("trim", "split"):
+            rows.append(reduction_row(trace.gain_db, trace.start, trace.hop, start, stop, columns))
+            names.append(stage.id)
+    data = np.stack(rows).astype(np.float32)
+    return Response(data.tobytes(), media_type="application/octet-stream", headers={"X-Rows": ",".join(names)})
+
+
+@router.get("/s/{session_id}/raw")
+def raw(request: Request, session_id: str, lane: str, start: Frame, stop: Frame, columns: int = 1000) -> Response:
+    """Least and greatest raw sample of each column as floats, for any stretch of the song."""
+    studio = studio_of(request)
+    state = studio.sessions.get(session_id)
+    part = find_lane(state.session, lane)
+    if part.sound is None or not 0 < stop - start <= 2 * state.session.frames + 2 * state.session.rate:
+        raise MicLaneError("there is no sound there")
+    found = studio.raw_envelope(part.sound.digest, state.session.rate, start, stop, max(16, min(columns, 4000)))
+    return Response(found.tobytes(), media_type="application/octet-stream")
+
+
+@router.get("/s/{session_id}/levels")
+def levels(request: Request, session_id: str, start: Frame, stop: Frame) -> JSONResponse:
+    """Integrated loudness over a range of every lane, return and bus, after its fader, as the mix has it."""
+    studio = studio_of(request)
+    state = studio.sessions.get(session_id)
+    check_range(state, start, stop)
+    graph = studio.graph(state)
+    found = studio.range(state, "mix", "", start, stop)
+    told = {}
+    for place, key in graph.places.items():
+        if place.endswith(":out") and key in found.nodes:
+            told[place.removesuffix(":out")] = round(integrated_lufs(found.cut(key), graph.rate), 1)
+    return JSONResponse(told)
+
+
+def reduction_row(gain_db: np.ndarray, origin: int, hop: int, start: int, stop: int, columns: int) -> np.ndarray:
+    """Least gain in each column of frames [start, stop)."""
+    edges = (np.linspace(start, stop, columns + 1)[:-1] - origin) / hop
+    at = np.clip(edges.astype(int), 0, len(gain_db) - 1)
+    return np.minimum.reduceat(gain_db, at)[: len(at)] if np.all(np.diff(at) > 0) else gain_db[at]

@@ -1,0 +1,76 @@
+// Starts what a page needs, again whenever a part of it has been swapped.
+
+import { look, on, say, state, $, $$ } from "./session.js";
+import { player, range, refresh } from "./player.js";
+import "./rule.js";
+import { initStrip, load } from "./strip.js";
+import { refreshPictures, reloadBody } from "./bench.js";
+import "./route.js";
+import { showFoot, showLight } from "./foot.js";
+import { initSpace, reloadSpace } from "./space.js";
+import { initPrint } from "./printing.js";
+import { initShelf } from "./shelf.js";
+
+function initPage() {
+  const holder = $("#page-data");
+  state.data = holder ? JSON.parse(holder.textContent) : null;
+  showLight();
+  initShelf();
+  if (!state.data) return;
+  const changedLane = player.lane !== state.data.lane;
+  Object.assign(state, { id: state.data.session, version: Math.max(state.version, state.data.version), screen: state.data.screen, rate: state.data.rate, frames: state.data.frames, lane: state.data.lane });
+  player.lane = state.lane;
+  initStrip();
+  initSpace();
+  initPrint();
+  if (changedLane && player.node) refresh();
+  showFoot();
+  refreshPictures();
+}
+
+on("changed", ({ structure, jumped }) => {
+  if (!structure) return;
+  const place = new URLSearchParams(location.search);
+  if (state.screen === "lane") {
+    if (jumped) refreshData();
+    reloadBody(place.get("stage") ?? undefined, Number(place.get("band") ?? 0));
+  } else if (state.screen === "space") reloadSpace();
+});
+on("rendered", () => refreshPictures());
+on("stale", async () => {
+  await look();
+  say("changed", { structure: true, jumped: true, began: performance.now(), curves: {}, edits: [], version: state.version });
+});
+
+// after an undo or a change in another window the phrases and names may differ too
+async function refreshData() {
+  const text = await (await fetch(location.pathname + location.search, { headers: { accept: "text/html" } })).text();
+  const fresh = new DOMParser().parseFromString(text, "text/html").querySelector("#page-data");
+  if (!fresh || state.screen !== "lane") return;
+  state.data = JSON.parse(fresh.textContent);
+  load();
+}
+
+let idle = 0;
+async function levels() {
+  if (!state.id || !$$("[data-level]").length || player.last - player.first > 20 * state.rate) return;
+  const answer = await fetch(`/s/${state.id}/levels?start=${player.first}&stop=${player.last}`).catch(() => null);
+  if (!answer?.ok) return;
+  const told = await answer.json();
+  for (const spot of $$("[data-level]")) {
+    const v = told[spot.dataset.level];
+    spot.textContent = v === undefined ? "" : v <= -70 ? "silent" : v.toFixed(1).replace("-", "−");
+  }
+}
+on("rendered", () => {
+  clearTimeout(idle);
+  idle = setTimeout(levels, 900);
+});
+
+document.addEventListener("htmx:afterSettle", (event) => {
+  if (event.target.id === "page") initPage();
+});
+setInterval(look, 3000);
+if (document.readyState === "loading") document.addEventListener("DOMContentLoaded", initPage);
+else initPage();
+export { range };

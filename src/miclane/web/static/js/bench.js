@@ -1,0 +1,405 @@
+// The bench: pins on the EQ, pictures that follow the sound, switches, choices, what is added and taken away.
+
+import { change, on, set, say, state, toast, $, $$ } from "./session.js";
+import { player } from "./player.js";
+import { show as showRule } from "./rule.js";
+
+const bench = () => $("#bench");
+const query = () => `lane=${state.lane}&hear=${player.hear}&start=${player.first}&stop=${player.last}&first=${player.first}&last=${player.last}`;
+let token = 0;
+
+export function reloadBody(stage, band = 0) {
+  const box = bench();
+  const chosen = stage ?? box?.dataset.stage ?? "";
+  const which = band ?? 0;
+  const address = `/s/${state.id}/lane/${state.lane}/body?stage=${encodeURIComponent(chosen)}&band=${which}`;
+  const focus = document.activeElement?.closest?.("[data-path], [data-stage]");
+  const back = focus?.dataset.path ? `[data-path="${CSS.escape(focus.dataset.path)}"]` : null;
+  return htmx.ajax("GET", address, { target: "#body", swap: "innerHTML" }).then(() => {
+    const place = `${location.pathname}?stage=${encodeURIComponent(chosen)}${which ? `&band=${which}` : ""}`;
+    window.history.replaceState(window.history.state, "", place);
+    if (back) $(back)?.focus();
+    refreshPictures();
+  });
+}
+
+export function open(stage) {
+  const place = `${location.pathname}?stage=${encodeURIComponent(stage)}`;
+  window.history.pushState({ stage }, "", place);
+  reloadBody(stage);
+}
+
+export async function refreshPictures() {
+  const box = bench();
+  if (!box?.dataset.stage || !player.last || !state.frames) return;
+  const mine = ++token;
+  const stage = box.dataset.stage;
+  if (player.last - player.first > 60 * state.rate) return;
+  try {
+    const answer = await fetch(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query()}`, { headers: { "hx-request": "true" } });
+    if (mine !== token || bench()?.dataset.stage !== stage) return;
+    const text = await answer.text();
+    if (!answer.ok) return;
+    $("#measured").innerHTML = text;
+    if (box.dataset.kind === "deess") await drawSpectrogram(stage, mine);
+  } catch {
+    /* the next render draws it */
+  }
+}
+
+async function drawSpectrogram(stage, mine) {
+  const canvas = $("#spectrogram");
+  if (!canvas) return;
+  const treated = player.variant !== "untreated";
+  const answer = await fetch(`/s/${state.id}/lane/${state.lane}/spectrogram/${stage}?${query()}&treated=${treated}`);
+  if (!answer.ok || mine !== token) return;
+  const shades = new Uint8Array(await answer.arrayBuffer());
+  const style = getComputedStyle(document.documentElement);
+  const rgb = (name) => {
+    const v = style.getPropertyValue(name).trim();
+    return [1, 3, 5].map((i) => parseInt(v.slice(i, i + 2), 16));
+  };
+  const [paper, ink] = [rgb("--sheet"), rgb("--ink")];
+  const ratio = 2;
+  canvas.width = 660 * ratio;
+  canvas.height = 236 * ratio;
+  const g = canvas.getContext("2d");
+  const picture = new ImageData(660, 150);
+  for (let i = 0; i < shades.length; i++) {
+    const s = (shades[i] / 255) ** 1.5;
+    for (let c = 0; c < 3; c++) picture.data[4 * i + c] = paper[c] + s * (ink[c] - paper[c]);
+    picture.data[4 * i + 3] = 255;
+  }
+  const small = new OffscreenCanvas(660, 150);
+  small.getContext("2d").putImageData(picture, 0, 0);
+  g.scale(ratio, ratio);
+  g.drawImage(small, 36, 16, 620, 150);
+  const x = (frame) => 36 + ((frame - player.first) / (player.last - player.first)) * 620;
+  const y = (f) => 166 - (Math.log(f / 400) / Math.log(40)) * 150;
+  g.font = '10px "Spline Sans Mono", monospace';
+  g.fillStyle = style.getPropertyValue("--pencil");
+  g.textAlign = "right";
+  for (const [f, t] of [[500, "500"], [1000, "1k"], [2000, "2k"], [5000, "5k"], [10000, "10k"]]) g.fillText(t, 31, y(f) + 3);
+  g.fillText("Hz", 31, 12);
+  g.textAlign = "left";
+  g.strokeStyle = style.getPropertyValue("--taken");
+  g.fillStyle = style.getPropertyValue("--taken");
+  const rules = Object.fromEntries($$(".rule", bench()).map((r) => [r.dataset.path.split("/").pop(), Number(r.getAttribute("aria-valuenow"))]));
+  g.lineWidth = 1;
+  g.setLineDash([4, 3]);
+  for (const f of [rules.low_hz, rules.high_hz]) {
+    g.beginPath();
+    g.moveTo(36, y(Math.min(16000, f)));
+    g.lineTo(656, y(Math.min(16000, f)));
+    g.stroke();
+  }
+  g.setLineDash([]);
+  let found = 0;
+  let lastText = -100;
+  for (const e of state.data.events) {
+    if (e.end < player.first || e.start > player.last) continue;
+    found += 1;
+    g.lineWidth = 1.4;
+    g.strokeRect(x(e.start), y(13500), Math.max(3, x(e.end) - x(e.start)), y(3600) - y(13500));
+    const text = `${e.excess_db > 0 ? "+" : "−"}${Math.abs(e.excess_db).toFixed(0)}`;
+    if (x(e.start) - lastText > 26) {
+      g.fillText(text, x(e.start), 12);
+      lastText = x(e.start);
+    }
+  }
+  const strip = await fetch(`/s/${state.id}/strip?${query()}&columns=620`);
+  if (!strip.ok || mine !== token) return;
+  const names = strip.headers.get("x-rows").split(",");
+  const flat = new Float32Array(await strip.arrayBuffer());
+  const k = names.indexOf(stage);
+  const n = flat.length / names.length;
+  g.fillStyle = style.getPropertyValue("--pencil");
+  g.fillText("cut", 6, 190);
+  g.fillText("−12", 6, 232);
+  g.strokeStyle = style.getPropertyValue("--hair");
+  g.beginPath();
+  g.moveTo(36, 180);
+  g.lineTo(656, 180);
+  g.stroke();
+  let deepest = 0;
+  if (k >= 0) {
+    g.fillStyle = style.getPropertyValue("--taken");
+    for (let i = 0; i < n; i++) {
+      const cut = -flat[k * n + i];
+      deepest = Math.max(deepest, cut);
+      g.fillRect(36 + (i / n) * 620, 180, 620 / n + 0.3, Math.min(54, cut * 4.4));
+    }
+  }
+  const words = `${found} sibilants in the loop, numbers are dB over the voice around them; the deepest cut is ${deepest.toFixed(1)} dB. Dashed: the band. Beneath: the cut.`;
+  $("#deess-say").textContent = found ? words : "No sibilants in this loop. Pick a phrase with an s, sh or ch in it to set the de-esser.";
+}
+
+// ---- EQ pins ----
+
+const svgPoint = (svg, event) => {
+  const p = new DOMPoint(event.clientX, event.clientY).matrixTransform(svg.getScreenCTM().inverse());
+  return [p.x, p.y];
+};
+const geometry = (svg) => Object.fromEntries(["left", "right", "top", "bottom", "low", "high"].map((k) => [k, Number(svg.dataset[k])]));
+const toHz = (g, x) => 20 * 1000 ** Math.min(Math.max((x - g.left) / (g.right - g.left), 0), 1);
+const toDb = (g, y) => g.low + (g.high - g.low) * Math.min(Math.max((g.bottom - y) / (g.bottom - g.top), 0), 1);
+const hasGain = (shape) => ["bell", "low_shelf", "high_shelf"].includes(shape);
+const bandPath = (k) => `${bench().dataset.path}/bands/${k}`;
+const sig = (v) => Number(v.toPrecision(4));
+
+let drag = null;
+document.addEventListener("pointerdown", (event) => {
+  const pin = event.target.closest(".pin");
+  if (!pin || event.button !== 0) return;
+  event.preventDefault();
+  const svg = pin.ownerSVGElement;
+  const band = Number(pin.dataset.band);
+  pin.focus({ preventScroll: true });
+  if (Number(bench().dataset.band) !== band) pick(band);
+  const rule = (name) => Number($(`.rule[data-path="${bandPath(band)}/${name}"]`)?.getAttribute("aria-valuenow") ?? NaN);
+  drag = { band, svg, shape: pin.dataset.shape, width: event.target.classList.contains("grip"), g: geometry(svg), gesture: `pin${band}@${Date.now()}`, frequency: rule("frequency_hz"), id: event.pointerId };
+  svg.setPointerCapture(event.pointerId);
+});
+document.addEventListener("pointermove", (event) => {
+  if (!drag) return;
+  const [x, y] = svgPoint(drag.svg, event);
+  const began = performance.now();
+  const edits = [];
+  const put = (name, value) => {
+    edits.push({ op: "set", path: `${bandPath(drag.band)}/${name}`, value });
+    say("moved", { path: `${bandPath(drag.band)}/${name}`, value });
+  };
+  if (drag.width) {
+    const centre = Number.isNaN(drag.frequency) ? 1000 : drag.frequency;
+    const ratio = Math.max(1.01, toHz(drag.g, x) / centre);
+    put("q", sig(Math.min(40, Math.max(0.1, ratio / (ratio * ratio - 1)))));
+  } else {
+    put("frequency_hz", sig(Math.min(20000, Math.max(20, toHz(drag.g, x)))));
+    if (hasGain(drag.shape)) put("gain_db", Math.round(toDb(drag.g, y) * 10) / 10);
+  }
+  change(edits, { gesture: drag.gesture, began });
+});
+document.addEventListener("pointerup", () => (drag = null));
+document.addEventListener("pointercancel", () => (drag = null));
+
+let keyGesture = "";
+let keyTimer = 0;
+document.addEventListener("keydown", (event) => {
+  const pin = event.target.closest?.(".pin");
+  if (!pin || event.ctrlKey || event.altKey || event.metaKey) return;
+  const band = Number(pin.dataset.band);
+  if (event.key === "Delete") {
+    event.preventDefault();
+    return change([{ op: "remove", path: bandPath(band) }], { structure: true });
+  }
+  if (event.key === "Enter" || event.key === " ") {
+    event.preventDefault();
+    event.stopPropagation();
+    return pick(band);
+  }
+  const [sx, sy] = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[event.key] ?? [];
+  if (sx === undefined) return;
+  event.preventDefault();
+  event.stopPropagation();
+  if (Number(bench().dataset.band) !== band) return pick(band);
+  clearTimeout(keyTimer);
+  keyGesture ||= `pin${band}@${Date.now()}`;
+  keyTimer = setTimeout(() => (keyGesture = ""), 900);
+  const fine = event.shiftKey ? 0.2 : 1;
+  const rule = (name) => $(`.rule[data-path="${bandPath(band)}/${name}"]`);
+  const name = sx ? "frequency_hz" : "gain_db";
+  if (!rule(name)) return;
+  const now = Number(rule(name).getAttribute("aria-valuenow"));
+  const value = sx ? sig(now * 2 ** ((sx * fine) / 24)) : Math.round((now + sy * 0.5 * fine) * 10) / 10;
+  say("moved", { path: `${bandPath(band)}/${name}`, value });
+  set(`${bandPath(band)}/${name}`, value, { gesture: keyGesture });
+});
+
+function pick(band) {
+  reloadBody(undefined, band).then(() => $(`.pin[data-band="${band}"]`)?.focus({ preventScroll: true }));
+}
+
+document.addEventListener("dblclick", (event) => {
+  const svg = event.target.closest("#eq");
+  if (!svg || event.target.closest(".pin")) return;
+  const g = geometry(svg);
+  const [x, y] = svgPoint(svg, event);
+  const value = { shape: "bell", frequency_hz: sig(toHz(g, x)), gain_db: Math.round(toDb(g, y) * 2) / 2, q: 1.4 };
+  const index = $$(".pin", svg).length;
+  change([{ op: "insert", path: `${bench().dataset.path}/bands`, index, value }], { structure: true }).then((told) => told && reloadBody(undefined, index));
+});
+
+// the curve follows at once, before the sound is there
+on("changed", ({ curves, structure }) => {
+  if (structure) return;
+  const mine = curves[bench()?.dataset.path];
+  if (!mine || !$("#eq-curve")) return;
+  $("#eq-curve").setAttribute("d", mine.curve);
+  $("#eq-taken").setAttribute("d", mine.taken);
+  for (const p of mine.pins) {
+    const pin = $(`.pin[data-band="${p.index}"]`);
+    if (!pin) continue;
+    const line = $("line", pin);
+    for (const [k, v] of Object.entries({ x1: p.x, x2: p.x, y1: p.zero, y2: p.y })) line.setAttribute(k, v);
+    $(".foot-box", pin).setAttribute("x", p.x - 8);
+    $(".foot-box", pin).setAttribute("y", p.y - 8);
+    $("text", pin).setAttribute("x", p.x);
+    $("text", pin).setAttribute("y", p.y + 4);
+    if (p.from !== null && $(".bracket", pin)) {
+      $(".bracket", pin).setAttribute("d", `M${p.from} ${p.half_y - 4}v8M${p.from} ${p.half_y}H${p.to}M${p.to} ${p.half_y - 4}v8`);
+      $(".grip", pin).setAttribute("x", p.to - 6);
+      $(".grip", pin).setAttribute("y", p.half_y - 9);
+    }
+  }
+});
+
+// ---- switches, choices, adding and removing ----
+
+export function stageMenu(anchor, path, index) {
+  closeMenu();
+  const box = anchor.getBoundingClientRect();
+  const menu = document.createElement("div");
+  menu.className = "menu";
+  menu.setAttribute("role", "menu");
+  const inSplit = path.includes("/branches/");
+  for (const k of JSON.parse($("#kinds").textContent)) {
+    if (inSplit && k.kind === "split") continue;
+    const item = document.createElement("button");
+    item.setAttribute("role", "menuitem");
+    const title = document.createElement("span");
+    title.textContent = k.title;
+    const note = document.createElement("span");
+    note.className = "dim";
+    note.textContent = k.summary;
+    item.append(title, note);
+    item.addEventListener("click", () => {
+      closeMenu();
+      insertStage(path, index, k.kind);
+    });
+    menu.append(item);
+  }
+  $("#layer").append(menu);
+  menu.style.left = `${Math.min(box.left, innerWidth - menu.offsetWidth - 10)}px`;
+  menu.style.top = `${Math.min(box.bottom + 6, innerHeight - menu.offsetHeight - 10)}px`;
+  $("button", menu).focus();
+  menu.addEventListener("keydown", (event) => {
+    event.stopPropagation();
+    const items = $$("button", menu);
+    const at = items.indexOf(document.activeElement);
+    if (event.key === "ArrowDown") items[(at + 1) % items.length].focus();
+    else if (event.key === "ArrowUp") items[(at + items.length - 1) % items.length].focus();
+    else if (event.key === "Escape") {
+      closeMenu();
+      anchor.focus?.();
+    } else return;
+    event.preventDefault();
+  });
+}
+
+function closeMenu() {
+  $("#layer").replaceChildren();
+}
+document.addEventListener("pointerdown", (event) => {
+  if (!event.target.closest(".menu")) closeMenu();
+});
+
+function insertStage(path, index, kind) {
+  const id = `s${crypto.randomUUID().slice(0, 8)}`;
+  const value = { kind, id };
+  if (kind === "eq") value.bands = [{ shape: "low_cut", frequency_hz: 90 }];
+  if (kind === "split") value.branches = [{ id: `b${id}`, name: "Crush", blend_db: -20, stages: [{ kind: "compressor", id: `c${id}`, name: "Crush", ratio: 12, threshold_db: -36, attack_ms: 0.6, release_ms: 240, makeup_db: 10 }] }];
+  change([{ op: "insert", path, index, value }], { structure: true }).then((told) => told && reloadBody(kind === "split" ? id : id));
+}
+
+document.addEventListener("click", (event) => {
+  const at = (selector) => event.target.closest(selector);
+  const insert = at("[data-insert]");
+  if (insert) {
+    let index = Number(insert.dataset.index);
+    if (index < 0) index = Number($(".station[aria-current]")?.dataset.index ?? 0) + 1;
+    return stageMenu(insert, insert.dataset.insert, index);
+  }
+  const flip = at("[data-switch]");
+  if (flip) {
+    const bypass = flip.id === "bypass";
+    const on = flip.getAttribute("aria-pressed") === "true";
+    return void set(flip.dataset.switch, bypass ? on : !on, { structure: true });
+  }
+  const choice = at("[data-choice] button");
+  if (choice) {
+    const box = choice.closest("[data-choice]");
+    $$("button", box).forEach((b) => b.setAttribute("aria-checked", b === choice));
+    return void set(box.dataset.choice, box.dataset.number ? Number(choice.dataset.value) : choice.dataset.value, { structure: true });
+  }
+  const remove = at("[data-remove]");
+  if (remove) return void change([{ op: "remove", path: remove.dataset.remove }], { structure: true });
+  const band = at("[data-pick-band]");
+  if (band) return pick(Number(band.dataset.pickBand));
+  const add = at("[data-add-band]");
+  if (add) {
+    const index = Number(add.dataset.index);
+    return void change([{ op: "insert", path: add.dataset.addBand, index, value: { shape: "bell", frequency_hz: 1000, gain_db: 0, q: 1.4 } }], { structure: true }).then((told) => told && reloadBody(undefined, index));
+  }
+  const branch = at("[data-add-branch]");
+  if (branch) return void change([{ op: "insert", path: branch.dataset.addBranch, index: Number(branch.dataset.index), value: { id: `b${crypto.randomUUID().slice(0, 8)}`, name: "Copy", blend_db: -20, stages: [] } }], { structure: true });
+  if (at("#match")) {
+    const by = Number($("#match").dataset.by);
+    return void set($("#match").dataset.path, Math.round((Number($("#match").dataset.now) + by) * 10) / 10, { structure: true });
+  }
+  if (at("#rename")) rename(at("#rename"));
+});
+document.addEventListener("change", (event) => {
+  const select = event.target.closest("[data-select]");
+  if (select) set(select.dataset.select, select.value, { structure: true });
+});
+
+function rename(button) {
+  const input = document.createElement("input");
+  input.className = "field-text";
+  input.maxLength = 120;
+  input.value = button.dataset.name;
+  input.setAttribute("aria-label", "Name of the stage");
+  button.replaceWith(input);
+  input.select();
+  let done = false;
+  const finish = (keep) => {
+    if (done) return;
+    done = true;
+    if (keep && input.value !== button.dataset.name) set(`${bench().dataset.path}/name`, input.value.trim(), { structure: true });
+    else input.replaceWith(button);
+  };
+  input.addEventListener("keydown", (event) => {
+    event.stopPropagation();
+    if (event.key === "Enter") finish(true);
+    if (event.key === "Escape") finish(false);
+  });
+  input.addEventListener("blur", () => finish(true));
+}
+
+const minus = (v, digits = 1) => `${v < 0 ? "−" : v > 0 ? "+" : ""}${Math.abs(v).toFixed(digits)}`;
+export function showReadings(told) {
+  for (const [id, r] of Object.entries(told.stations)) {
+    const spot = $(`[data-reading="${CSS.escape(id)}"]`);
+    if (spot) spot.textContent = r.reduces ? (r.p95_db < 0.05 ? "0.0" : `−${r.p95_db.toFixed(1)}`) : minus(r.change_db);
+    if (bench()?.dataset.stage !== id) continue;
+    const kind = bench().dataset.kind;
+    const line = $("#say");
+    if (line) {
+      if (kind === "eq") line.textContent = r.change_db < -0.05 ? `takes ${Math.abs(r.change_db).toFixed(1)} dB away` : r.change_db > 0.05 ? `adds ${r.change_db.toFixed(1)} dB` : "leaves the level as it is";
+      else if (r.reduces) line.textContent = r.max_db < 0.05 ? "does nothing in this loop" : `turns down ${r.median_db.toFixed(1)} dB half of the time, ${r.max_db.toFixed(1)} dB at most`;
+    }
+    const match = $("#match");
+    if (match) {
+      match.dataset.by = -r.change_db;
+      match.disabled = Math.abs(r.change_db) < 0.1;
+      $("#match-figure").textContent = Math.abs(r.change_db) < 0.1 ? "equally loud now" : `out is ${Math.abs(r.change_db).toFixed(1)} dB ${r.change_db < 0 ? "quieter" : "louder"} than in`;
+    }
+  }
+  const level = $("#lane-level");
+  if (level && player.hear === "lane") level.textContent = `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;
+}
+
+on("readings", (told) => showReadings(told));
+on("light", refreshPictures);
+on("variant", () => bench()?.dataset.kind === "deess" && refreshPictures());
+export { showRule, toast };

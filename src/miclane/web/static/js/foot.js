@@ -1,0 +1,153 @@
+// The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
+
+import { history, on, say, set, state, $, $$ } from "./session.js";
+import { hearVariant, listen, looping, match, play, player, prepare, range, stop } from "./player.js";
+import { loopPhrases, phraseAt, setLoop } from "./strip.js";
+
+const clock = (frame) => {
+  const s = frame / state.rate;
+  return `${Math.floor(s / 60)}:${(s % 60).toFixed(1).padStart(4, "0")}`;
+};
+
+export function showFoot() {
+  const playButton = $("#play");
+  if (!playButton) return;
+  playButton.textContent = player.playing ? "■" : "▶";
+  playButton.setAttribute("aria-label", player.playing ? "Stop" : "Play");
+  const phrases = state.data?.phrases ?? [];
+  const inside = phrases.map((p, i) => [p, i]).filter(([p]) => p.start < player.last && p.end > player.first).map(([, i]) => i + 1);
+  const whole = player.first === 0 && player.last >= state.frames;
+  $("#loop-name").textContent = whole ? "Whole song" : inside.length > 1 ? `Phrases ${inside[0]}–${inside.at(-1)}` : inside.length ? `Phrase ${inside[0]}` : "Loop";
+  $("#loop-time").textContent = `${clock(player.first)}–${clock(player.last)}`;
+  $("#loop-on").setAttribute("aria-pressed", !whole);
+  $$("#hear button").forEach((b) => b.setAttribute("aria-checked", b.dataset.hear === player.hear));
+  $("#hold").setAttribute("aria-pressed", player.variant === "untreated");
+  $("#removed").setAttribute("aria-pressed", player.variant === "removed");
+}
+
+export const toggle = () => (player.playing ? stop() : play());
+
+async function other(variant, wanted) {
+  if (wanted && player.variant !== variant) {
+    await prepare(variant);
+    hearVariant(variant);
+  } else if (!wanted && player.variant === variant) hearVariant("treated");
+}
+
+function toggleLoop() {
+  const whole = player.first === 0 && player.last >= state.frames;
+  if (whole) {
+    if (state.data?.phrases?.length) loopPhrases(phraseAt(player.at), phraseAt(player.at));
+    else range(...(player.before ?? [0, Math.min(state.frames, 8 * state.rate)]), player.at);
+    looping(true);
+  } else {
+    player.before = [player.first, player.last];
+    if ($("#strip")) setLoop(0, state.frames, false);
+    else range(0, state.frames, player.at);
+    looping(false);
+  }
+}
+
+function step(by) {
+  const phrases = state.data?.phrases ?? [];
+  if (!phrases.length) return;
+  const k = Math.min(Math.max(phraseAt(player.at) + by, 0), phrases.length - 1);
+  loopPhrases(k, k);
+}
+
+document.addEventListener("click", (event) => {
+  const at = (s) => event.target.closest(s);
+  if (at("#play")) toggle();
+  else if (at("#loop-on")) toggleLoop();
+  else if (at("#hear button")) listen(at("#hear button").dataset.hear, state.lane);
+  else if (at("#removed")) other("removed", player.variant !== "removed");
+  else if (at("#undo")) history("undo");
+  else if (at("#redo")) history("redo");
+  else if (at("#help")) $("#keys").showModal();
+  else if (at("#light")) {
+    const night = document.documentElement.dataset.light === "night" || (!document.documentElement.dataset.light && matchMedia("(prefers-color-scheme: dark)").matches);
+    document.documentElement.dataset.light = night ? "day" : "night";
+    localStorage.setItem("light", document.documentElement.dataset.light);
+    showLight();
+    say("light");
+  }
+});
+
+export function showLight() {
+  const night = document.documentElement.dataset.light === "night" || (!document.documentElement.dataset.light && matchMedia("(prefers-color-scheme: dark)").matches);
+  if ($("#light")) $("#light").textContent = night ? "Day" : "Night";
+}
+
+// hold with the mouse as with the key
+document.addEventListener("pointerdown", (event) => {
+  if (event.target.closest("#hold")) other("untreated", true);
+});
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => player.variant === "untreated" && !held.has("h") && other("untreated", false));
+
+const held = new Set();
+const typing = (target) => target.closest?.("input, textarea, select, dialog[open], .menu");
+document.addEventListener("keydown", (event) => {
+  if (typing(event.target)) return;
+  const key = event.key.toLowerCase();
+  if ((event.ctrlKey || event.metaKey) && key === "z") {
+    event.preventDefault();
+    return void history(event.shiftKey ? "redo" : "undo");
+  }
+  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.key === " ") {
+    if (event.target.closest?.(".station, .gap, .pin")) return;
+    event.preventDefault();
+    if (!event.repeat) toggle();
+  } else if (key === "l") toggleLoop();
+  else if (event.key === "ArrowLeft" || event.key === "ArrowRight") {
+    if (event.target.closest?.(".rule, .pin, .edge, [role=radiogroup]")) return;
+    event.preventDefault();
+    step(event.key === "ArrowLeft" ? -1 : 1);
+  } else if (["1", "2", "3"].includes(key)) listen(["lane", "vocals", "mix"][Number(key) - 1], state.lane);
+  else if (key === "h" && !held.has("h")) {
+    held.add("h");
+    other("untreated", true);
+  } else if (key === "r" && !event.repeat) other("removed", player.variant !== "removed");
+  else if (key === "b") $("#bypass") && set($("#bypass").dataset.switch, $("#bypass").getAttribute("aria-pressed") === "true", { structure: true });
+  else if (event.key === "?") $("#keys").showModal();
+});
+document.addEventListener("keyup", (event) => {
+  if (event.key.toLowerCase() === "h" && held.delete("h")) other("untreated", false);
+});
+addEventListener("blur", () => held.delete("h") && other("untreated", false));
+document.addEventListener("keyup", (event) => {
+  // the space bar must not also press the focused button
+  if (event.key === " " && event.target.matches?.("button") && !typing(event.target)) event.preventDefault();
+});
+
+const db = (v) => (v > 1e-7 ? `${(20 * Math.log10(v)).toFixed(1).replace("-", "−")}` : "−∞");
+let shownAt = 0;
+on("position", ({ mean, peak, playing }) => {
+  const meter = $("#meter");
+  if (!meter || performance.now() - shownAt < 90) return;
+  shownAt = performance.now();
+  meter.textContent = playing ? `${db(Math.sqrt(mean))} rms, ${db(peak)} peak` : "stopped";
+});
+for (const name of ["playing", "range", "hear", "variant"]) on(name, showFoot);
+
+let readingsToken = 0;
+export async function measure() {
+  if (!state.lane || player.last - player.first > 20 * state.rate) {
+    $("#lufs").textContent = $("#dbtp").textContent = "—";
+    $("#matched").textContent = "matched —";
+    return;
+  }
+  const mine = ++readingsToken;
+  const query = `lane=${state.lane}&hear=${player.hear}&start=${player.first}&stop=${player.last}&first=${player.first}&last=${player.last}`;
+  const answer = await fetch(`/s/${state.id}/readings?${query}`).catch(() => null);
+  if (!answer?.ok || mine !== readingsToken) return;
+  const told = await answer.json();
+  player.figures = told;
+  const text = (v) => (v <= -100 ? "−∞" : v.toFixed(1).replace("-", "−"));
+  $("#lufs").textContent = text(told.lufs);
+  $("#dbtp").textContent = text(told.true_peak_dbtp);
+  $("#matched").textContent = `matched ${told.match_db > 0 ? "+" : told.match_db < 0 ? "−" : ""}${Math.abs(told.match_db).toFixed(1)}`;
+  match(told.match_db);
+  say("readings", told);
+}
+on("rendered", measure);

@@ -1,0 +1,169 @@
+// The control for every number: drag, arrows, type, double-click for the default.
+
+import { on, set, typed, $, $$ } from "./session.js";
+
+const number = (rule, name) => Number(rule.dataset[name]);
+
+export function toFraction(rule, value) {
+  const low = number(rule, "low");
+  const high = number(rule, "high");
+  if (rule.dataset.scale === "log" && low > 0) return Math.log(Math.max(value, low) / low) / Math.log(high / low);
+  return (value - low) / (high - low);
+}
+
+export function fromFraction(rule, share) {
+  const low = number(rule, "low");
+  const high = number(rule, "high");
+  const s = Math.min(Math.max(share, 0), 1);
+  if (rule.dataset.scale === "log" && low > 0) return low * (high / low) ** s;
+  return low + s * (high - low);
+}
+
+export function shown(value, unit) {
+  const minus = (text) => text.replace("-", "−");
+  if (unit === "Hz") return value >= 1000 ? [String(Number((value / 1000).toFixed(2))), "kHz"] : [value >= 100 ? value.toFixed(0) : String(Number(value.toFixed(1))), "Hz"];
+  if (unit === "dB") return [minus((value >= 0 ? "+" : "") + value.toFixed(1)), unit];
+  if (["dBTP", "LUFS", "LU"].includes(unit)) return [minus(value.toFixed(1)), unit];
+  if (unit === "ms") return value >= 1000 ? [(value / 1000).toFixed(2), "s"] : [value.toFixed(value >= 100 ? 0 : value >= 1 ? 1 : 2), "ms"];
+  if (unit === "s") return [value.toFixed(2), "s"];
+  if (unit === "%") return [(value * 100).toFixed(0), "%"];
+  if (unit === ":1") return [value.toFixed(value < 20 ? 1 : 0), ":1"];
+  return [minus(value.toFixed(2)), unit];
+}
+
+const NOTES = ["C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B"];
+function note(frequency) {
+  const semitones = 69 + 12 * Math.log2(frequency / 440);
+  const nearest = Math.round(semitones);
+  const cents = Math.round((semitones - nearest) * 100);
+  return `${NOTES[((nearest % 12) + 12) % 12]}${Math.floor(nearest / 12) - 1} ${cents < 0 ? "-" : "+"}${Math.abs(cents)}c`;
+}
+
+export function show(rule, value) {
+  const [text, unit] = shown(value, rule.dataset.unit);
+  rule.setAttribute("aria-valuenow", value);
+  rule.setAttribute("aria-valuetext", `${text} ${unit}`);
+  const field = $(".value", rule);
+  if (field) {
+    $(".number", field).textContent = text;
+    $("small", field).textContent = unit + (rule.dataset.path.endsWith("frequency_hz") ? ` ${note(value)}` : "");
+  }
+  $(".mark", rule).setAttribute("x", `${100 * Math.min(Math.max(toFraction(rule, value), 0), 1)}%`);
+}
+
+const valueOf = (rule) => Number(rule.getAttribute("aria-valuenow"));
+const round = (rule, value) => {
+  const step = rule.dataset.scale === "log" ? 10 ** (Math.floor(Math.log10(Math.max(Math.abs(value), 1e-6))) - 2) : number(rule, "step");
+  return Number((Math.round(value / step) * step).toPrecision(10));
+};
+
+function move(rule, value, gesture) {
+  const held = Math.min(Math.max(round(rule, value), number(rule, "low")), number(rule, "high"));
+  if (held === valueOf(rule)) return;
+  show(rule, held);
+  rule.dispatchEvent(new CustomEvent("rule", { bubbles: true, detail: { value: held } }));
+  set(rule.dataset.path, held, { gesture, began: performance.now() });
+}
+
+let drag = null;
+document.addEventListener("pointerdown", (event) => {
+  const rule = event.target.closest(".rule");
+  if (!rule || event.button !== 0 || event.target.closest("input")) return;
+  if (event.target.closest(".value")) return;
+  event.preventDefault();
+  rule.focus();
+  const box = $("svg", rule).getBoundingClientRect();
+  drag = { rule, box, x: event.clientX, share: toFraction(rule, valueOf(rule)), gesture: `${rule.dataset.path}@${Date.now()}`, moved: false };
+  const onMark = Math.abs((event.clientX - box.left) / box.width - drag.share) < 0.04;
+  drag.jump = event.target.closest("svg") && !onMark;
+  rule.setPointerCapture(event.pointerId);
+});
+document.addEventListener("pointermove", (event) => {
+  if (!drag) return;
+  const by = (event.clientX - drag.x) / drag.box.width;
+  if (!drag.moved && Math.abs(event.clientX - drag.x) < 2) return;
+  drag.moved = true;
+  drag.share = Math.min(Math.max(drag.share + by * (event.shiftKey ? 0.1 : 1), 0), 1);
+  drag.x = event.clientX;
+  move(drag.rule, fromFraction(drag.rule, drag.share), drag.gesture);
+});
+document.addEventListener("pointerup", (event) => {
+  if (drag && !drag.moved && drag.jump) move(drag.rule, fromFraction(drag.rule, (event.clientX - drag.box.left) / drag.box.width), drag.gesture);
+  drag = null;
+});
+document.addEventListener("pointercancel", () => (drag = null));
+document.addEventListener("dblclick", (event) => {
+  const rule = event.target.closest(".rule");
+  if (rule && !event.target.closest(".value, input")) move(rule, number(rule, "default"), "");
+});
+
+let keyGesture = "";
+let keyTimer = 0;
+document.addEventListener("keydown", (event) => {
+  const rule = event.target.closest?.(".rule");
+  if (!rule || event.target.closest("input")) return;
+  const steps = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1, PageUp: 10, PageDown: -10 }[event.key];
+  if (event.key === "Enter") {
+    event.preventDefault();
+    return type(rule);
+  }
+  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.key === "Home" || event.key === "End") {
+    event.preventDefault();
+    return move(rule, number(rule, event.key === "Home" ? "low" : "high"), "");
+  }
+  if (!steps) return;
+  event.preventDefault();
+  event.stopPropagation();
+  clearTimeout(keyTimer);
+  keyGesture ||= `${rule.dataset.path}@${Date.now()}`;
+  keyTimer = setTimeout(() => (keyGesture = ""), 900);
+  const fine = event.shiftKey ? 0.1 : 1;
+  const value = valueOf(rule);
+  const next = rule.dataset.scale === "log" && number(rule, "low") > 0 ? fromFraction(rule, toFraction(rule, value) + 0.01 * steps * fine) : value + number(rule, "step") * (rule.dataset.unit === "Hz" ? 1 : rule.dataset.unit === "dB" ? 5 : 1) * steps * fine;
+  move(rule, next, keyGesture);
+});
+document.addEventListener("keyup", () => {});
+
+document.addEventListener("click", (event) => {
+  const value = event.target.closest(".rule .value");
+  if (value) type(value.closest(".rule"));
+});
+
+function type(rule) {
+  const field = $(".value", rule);
+  if (!field) return;
+  const input = document.createElement("input");
+  input.value = field.textContent.trim().split(/\s+/).slice(0, 2).join(" ").replace("−", "-");
+  input.setAttribute("aria-label", `${rule.getAttribute("aria-label")}, in ${rule.dataset.unit || "plain numbers"}`);
+  field.replaceWith(input);
+  input.select();
+  let done = false;
+  const finish = async (keep) => {
+    if (done) return;
+    done = true;
+    const text = input.value;
+    if (keep && text.trim()) {
+      const told = await typed(rule.dataset.path, text);
+      if (!told) {
+        done = false;
+        input.focus();
+        return;
+      }
+      input.replaceWith(field);
+      show(rule, told.value);
+    } else input.replaceWith(field);
+    rule.focus();
+  };
+  input.addEventListener("keydown", (event) => {
+    event.stopPropagation();
+    if (event.key === "Enter") finish(true);
+    if (event.key === "Escape") finish(false);
+  });
+  input.addEventListener("blur", () => finish(false));
+}
+
+// A change made elsewhere (a pin) moves the rules of the same settings.
+on("moved", ({ path, value }) => {
+  for (const rule of $$(`.rule[data-path="${CSS.escape(path)}"]`)) show(rule, value);
+});

@@ -1,0 +1,131 @@
+// What this window knows of the session, and the only way it changes it.
+
+export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null };
+export const client = crypto.randomUUID();
+export const bus = new EventTarget();
+export const $ = (selector, root = document) => root.querySelector(selector);
+export const $$ = (selector, root = document) => [...root.querySelectorAll(selector)];
+
+export function say(name, detail = {}) {
+  bus.dispatchEvent(new CustomEvent(name, { detail }));
+}
+
+export function on(name, listener) {
+  bus.addEventListener(name, (event) => listener(event.detail));
+}
+
+let toastTimer = 0;
+export function toast(words) {
+  let box = $(".toast");
+  if (!box) {
+    box = document.createElement("div");
+    box.className = "toast";
+    box.setAttribute("role", "status");
+    document.body.append(box);
+  }
+  box.textContent = words;
+  clearTimeout(toastTimer);
+  toastTimer = setTimeout(() => box.remove(), 6000);
+}
+
+export async function post(address, body) {
+  let answer;
+  try {
+    answer = await fetch(address, {
+      method: "POST", headers: { "content-type": "application/json", accept: "application/json" }, body: JSON.stringify(body ?? {}),
+    });
+  } catch {
+    toast("The server does not answer. Nothing was lost; try again when it runs.");
+    return null;
+  }
+  const told = await answer.json().catch(() => ({ error: `The server answered ${answer.status}.` }));
+  if (answer.ok) return told;
+  toast(told.error);
+  if (answer.status === 409) say("stale");
+  return null;
+}
+
+function learn(told) {
+  state.version = told.version;
+  const saved = $("#saved");
+  if (saved) saved.textContent = `saved, step ${told.steps}`;
+  const undo = $("#undo");
+  if (undo) {
+    undo.disabled = !told.undo_label;
+    undo.title = told.undo_label;
+    $("#redo").disabled = !told.ahead;
+    $("#redo").title = told.redo_label;
+  }
+}
+
+// One edit is under way at a time; of a drag only the newest waits.
+let running = null;
+let waiting = null;
+
+export function change(edits, { gesture = "", structure = false, began = performance.now() } = {}) {
+  const job = { edits, gesture, structure, began };
+  if (running) {
+    if (waiting && waiting.gesture === gesture && gesture) {
+      waiting.edits = edits;
+      return waiting.promise;
+    }
+    if (waiting) {
+      const before = waiting.promise;
+      return before.then(() => change(edits, { gesture, structure, began }));
+    }
+    job.promise = new Promise((done) => (job.done = done));
+    waiting = job;
+    return job.promise;
+  }
+  return run(job);
+}
+
+async function run(job) {
+  running = job;
+  const told = await post(`/s/${state.id}/edits`, { edits: job.edits, base: state.version, gesture: job.gesture });
+  running = null;
+  if (told) {
+    learn(told);
+    say("changed", { ...told, structure: job.structure, began: job.began, edits: job.edits });
+  }
+  job.done?.(told);
+  if (waiting) {
+    const next = waiting;
+    waiting = null;
+    run(next);
+  }
+  return told;
+}
+
+export const set = (path, value, options) => change([{ op: "set", path, value }], options);
+
+export async function typed(path, text) {
+  const began = performance.now();
+  const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version });
+  if (told) {
+    learn(told);
+    say("changed", { ...told, structure: true, began, edits: [] });
+  }
+  return told;
+}
+
+export async function history(way) {
+  const told = await post(`/s/${state.id}/${way}`);
+  if (told) {
+    learn(told);
+    say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
+  }
+}
+
+export async function look() {
+  if (!state.id || running || waiting || document.hidden) return;
+  try {
+    const told = await (await fetch(`/s/${state.id}/version`, { headers: { accept: "application/json" } })).json();
+    if (told.version > state.version && !running && !waiting) {
+      learn(told);
+      say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
+    }
+  } catch {
+    /* the next look may succeed */
+  }
+}

@@ -1,0 +1,2 @@
+export function initSpace() {}
+export function reloadSpace() {}

@@ -1,0 +1,167 @@
+"""What the pages share: the stores, the renderer, and the graphs of the sessions that are open."""
+
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+
+from ..core.engine.graph import Builder, Graph
+from ..core.engine.render import Cancel, Range, Renderer
+from ..core.errors import UnknownPlaceError
+from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
+from ..core.mix.document import Lane, Session
+from ..store.database import open_database
+from ..store.sessions import SessionStore, State
+from ..store.sounds import SoundStore
+
+Hear = Literal["lane", "vocals", "mix", "return", "dry"]
+Variant = Literal["treated", "untreated"]
+MATCH_LIMIT_DB = 30.0
+
+
+@dataclass(frozen=True)
+class Figures:
+    """Loudness of a range, treated and untreated, and the gain that makes the untreated as loud."""
+
+    lufs: float
+    true_peak_dbtp: float
+    untreated_lufs: float
+    match_db: float
+
+
+class Studio:
+    """Everything a page needs to hear and show a session."""
+
+    def __init__(self, data: Path) -> None:
+        self.data = data
+        self.engine = open_database(data / "miclane.sqlite")
+        self.sessions = SessionStore(self.engine)
+        self.sounds = SoundStore(data / "sounds", self.engine)
+        self._renderers: dict[int, Renderer] = {}
+        self._graphs: OrderedDict[tuple, Graph] = OrderedDict()
+        self._figures: OrderedDict[tuple, Figures] = OrderedDict()
+        self._cancels: dict[str, Cancel] = {}
+        self._lock = threading.Lock()
+
+    def renderer(self, rate: int) -> Renderer:
+        """The renderer for sessions at a rate."""
+        with self._lock:
+            if rate not in self._renderers:
+                self._renderers[rate] = Renderer(self.sounds.reader(rate))
+            return self._renderers[rate]
+
+    def graph(self, state: State, untreated: str = "") -> Graph:
+        """Graph of a session at its version; `untreated` names a lane without its stages, "*" all vocal lanes."""
+        key = (state.id, state.version, untreated)
+        with self._lock:
+            found = self._graphs.get(key)
+        if found is None:
+            found = Builder(state.session, untreated).build()
+            with self._lock:
+                self._graphs[key] = found
+                while len(self._graphs) > 24:
+                    self._graphs.popitem(last=False)
+        return found
+
+    def target(self, graph: Graph, hear: Hear, lane: str) -> str:
+        """Key of the node that is heard."""
+        place = {
+            "lane": f"lane:{lane}:out", "dry": f"lane:{lane}:treated", "vocals": "bus:vocals:out",
+            "mix": "bus:mix:out", "return": f"return:{lane}:out",
+        }[hear]
+        if hear == "vocals" and place not in graph.places:
+            place = "bus:mix:out"
+        if place not in graph.places:
+            raise UnknownPlaceError(f"there is nothing called “{lane}” to hear")
+        return graph.places[place]
+
+    def range(
+        self, state: State, hear: Hear, lane: str, start: int, stop: int, variant: Variant = "treated",
+        cancel: Cancel | None = None,
+    ) -> Range:
+        """The rendered range of what is heard."""
+        graph = self.graph(state, self._left_out(hear, lane) if variant == "untreated" else "")
+        return self.renderer(graph.rate).loop(graph, self.target(graph, hear, lane), start, stop, cancel)
+
+    def preview(
+        self, state: State, hear: Hear, lane: str, start: int, stop: int, loop: tuple[int, int],
+        cancel: Cancel | None = None,
+    ) -> np.ndarray:
+        """Frames [start, stop) of what is heard, soon."""
+        graph = self.graph(state)
+        return self.renderer(graph.rate).preview(graph, self.target(graph, hear, lane), start, stop, loop, cancel)
+
+    def figures(self, state: State, hear: Hear, lane: str, start: int, stop: int, loop: tuple[int, int]) -> Figures:
+        """Loudness of the loop treated and untreated; rendered over [start, stop) so that nothing is done twice."""
+        keys = []
+        sounds = []
+        for variant in ("treated", "untreated"):
+            left_out = self._left_out(hear, lane) if variant == "untreated" else ""
+            graph = self.graph(state, left_out)
+            keys.append(self.target(graph, hear, lane))
+        key = (*keys, loop)
+        with self._lock:
+            held = self._figures.get(key)
+        if held is not None:
+            return held
+        for variant in ("treated", "untreated"):
+            found = self.range(state, hear, lane, start, stop, variant)  # type: ignore[arg-type]
+            sounds.append(found.audio[:, max(0, loop[0] - start) : loop[1] - start])
+        rate = state.session.rate
+        treated, untreated = (integrated_lufs(x, rate) for x in sounds)
+        match = float(np.clip(treated - untreated, -MATCH_LIMIT_DB, MATCH_LIMIT_DB)) if untreated > -100 else 0.0
+        figures = Figures(treated, true_peak_dbtp(sounds[0], rate), untreated, match if treated > -100 else 0.0)
+        with self._lock:
+            self._figures[key] = figures
+            while len(self._figures) > 200:
+                self._figures.popitem(last=False)
+        return figures
+
+    def overtake(self, client: str) -> Cancel:
+        """A cancel for new work of a browser window; the work it asked for before gives up."""
+        fresh = Cancel()
+        with self._lock:
+            old = self._cancels.get(client)
+            self._cancels[client] = fresh
+            while len(self._cancels) > 64:
+                self._cancels.pop(next(iter(self._cancels)))
+        if old is not None:
+            old.set()
+        return fresh
+
+    def raw_envelope(self, digest: str, rate: int, start: int, stop: int, columns: int) -> np.ndarray:
+        """Least and greatest sample of each column (2, columns) of a lane's raw sound."""
+        return envelope(self.renderer(rate).read(digest, start, stop), columns)
+
+    def _left_out(self, hear: Hear, lane: str) -> str:
+        return lane if hear in ("lane", "dry") else "*"
+
+
+def envelope(audio: np.ndarray, columns: int) -> np.ndarray:
+    """Least and greatest of the channels in each of `columns` equal pieces, (2, columns) float32."""
+    frames = audio.shape[1]
+    if frames == 0:
+        return np.zeros((2, columns), np.float32)
+    edges = np.minimum(np.linspace(0, frames, columns + 1).astype(int)[:-1], frames - 1)
+    low = np.minimum.reduceat(audio.min(axis=0), edges)
+    high = np.maximum.reduceat(audio.max(axis=0), edges)
+    return np.stack([low, high]).astype(np.float32)
+
+
+def find_lane(session: Session, identifier: str) -> Lane:
+    """Lane by id; UnknownPlaceError when there is none."""
+    try:
+        return session.lane(identifier)
+    except KeyError:
+        raise UnknownPlaceError(f"there is no lane “{identifier}” in “{session.name}”") from None
+
+
+@lru_cache(maxsize=1)
+def asset_version() -> str:
+    """Changes whenever a shipped script or sheet does."""
+    static = Path(__file__).parent / "static"
+    return str(int(max(p.stat().st_mtime for p in static.rglob("*") if p.is_file())))
