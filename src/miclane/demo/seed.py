@@ -28,7 +28,7 @@ def _lead_stages() -> list[dict[str, Any]]:
          "attack_ms": 18, "release_ms": 180, "detector": "rms", "rms_ms": 8, "makeup_db": 2.5, "key_low_cut_hz": 180},
         {"kind": "split", "id": "split", "name": "Thicken", "branches": [
             {"id": "crush", "name": "Crush", "blend_db": -14, "stages": [
-                {"kind": "compressor", "id": "crusher", "name": "Crush", "threshold_db": -36, "ratio": 12,
+                {"kind": "compressor", "id": "crusher", "name": "Crush", "threshold_db": -32, "ratio": 12,
                  "knee_db": 3, "attack_ms": 0.6, "release_ms": 240, "makeup_db": 10},
                 {"kind": "limiter", "id": "catch", "name": "Catch", "ceiling_dbtp": -9}]}]},
         {"kind": "eq", "id": "tone", "name": "Tone EQ", "bands": [

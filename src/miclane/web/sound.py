@@ -62,18 +62,18 @@ def sound(
 @router.get("/s/{session_id}/readings")
 def readings(
     request: Request, session_id: str, lane: str, start: Frame, stop: Frame, first: Frame, last: Frame,
-    hear: Hear = "lane",
+    hear: Hear = "lane", against: Variant = "untreated",
 ) -> JSONResponse:
     """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane."""
     studio = studio_of(request)
     state = studio.sessions.get(session_id)
     check_range(state, start, stop)
-    figures = studio.figures(state, hear, lane, start, stop, (first, last))
+    figures = studio.figures(state, hear, lane, start, stop, (first, last), against)
     return JSONResponse(
         {
             "version": state.version, "lufs": round(figures.lufs, 2), "true_peak_dbtp": round(figures.true_peak_dbtp, 2),
             "untreated_lufs": round(figures.untreated_lufs, 2), "match_db": round(figures.match_db, 3),
-            "stations": stations(studio, state, hear, lane, start, stop, first, last),
+            "stations": stations(studio, state, hear, lane, start, stop, first, last) if hear != "return" else {},
         }
     )
 

@@ -19,7 +19,7 @@ from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated"]
+Variant = Literal["treated", "untreated", "unducked"]
 MATCH_LIMIT_DB = 30.0
 
 
@@ -54,13 +54,13 @@ class Studio:
                 self._renderers[rate] = Renderer(self.sounds.reader(rate))
             return self._renderers[rate]
 
-    def graph(self, state: State, untreated: str = "") -> Graph:
-        """Graph of a session at its version; `untreated` names a lane without its stages, "*" all vocal lanes."""
-        key = (state.id, state.version, untreated)
+    def graph(self, state: State, untreated: str = "", without: str = "") -> Graph:
+        """Graph of a session at its version; `untreated` and `without` as for the Builder."""
+        key = (state.id, state.version, untreated, without)
         with self._lock:
             found = self._graphs.get(key)
         if found is None:
-            found = Builder(state.session, untreated).build()
+            found = Builder(state.session, untreated, without).build()
             with self._lock:
                 self._graphs[key] = found
                 while len(self._graphs) > 24:
@@ -84,7 +84,7 @@ class Studio:
         cancel: Cancel | None = None,
     ) -> Range:
         """The rendered range of what is heard."""
-        graph = self.graph(state, self._left_out(hear, lane) if variant == "untreated" else "")
+        graph = self.variant_graph(state, hear, lane, variant)
         return self.renderer(graph.rate).loop(graph, self.target(graph, hear, lane), start, stop, cancel)
 
     def preview(
@@ -95,21 +95,27 @@ class Studio:
         graph = self.graph(state)
         return self.renderer(graph.rate).preview(graph, self.target(graph, hear, lane), start, stop, loop, cancel)
 
-    def figures(self, state: State, hear: Hear, lane: str, start: int, stop: int, loop: tuple[int, int]) -> Figures:
+    def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant) -> Graph:
+        """The graph as it is, or one side of a comparison."""
+        if variant == "untreated":
+            return self.graph(state, lane if hear in ("lane", "dry") else "*")
+        return self.graph(state, without="duck" if variant == "unducked" else "")
+
+    def figures(
+        self, state: State, hear: Hear, lane: str, start: int, stop: int, loop: tuple[int, int],
+        against: Variant = "untreated",
+    ) -> Figures:
         """Loudness of the loop treated and untreated; rendered over [start, stop) so that nothing is done twice."""
-        keys = []
-        sounds = []
-        for variant in ("treated", "untreated"):
-            left_out = self._left_out(hear, lane) if variant == "untreated" else ""
-            graph = self.graph(state, left_out)
-            keys.append(self.target(graph, hear, lane))
+        sides: tuple[Variant, Variant] = ("treated", against)
+        keys = [self.target(self.variant_graph(state, hear, lane, side), hear, lane) for side in sides]
         key = (*keys, loop)
         with self._lock:
             held = self._figures.get(key)
         if held is not None:
             return held
-        for variant in ("treated", "untreated"):
-            found = self.range(state, hear, lane, start, stop, variant)  # type: ignore[arg-type]
+        sounds = []
+        for side in sides:
+            found = self.range(state, hear, lane, start, stop, side)
             sounds.append(found.audio[:, max(0, loop[0] - start) : loop[1] - start])
         rate = state.session.rate
         treated, untreated = (integrated_lufs(x, rate) for x in sounds)
@@ -136,9 +142,6 @@ class Studio:
     def raw_envelope(self, digest: str, rate: int, start: int, stop: int, columns: int) -> np.ndarray:
         """Least and greatest sample of each column (2, columns) of a lane's raw sound."""
         return envelope(self.renderer(rate).read(digest, start, stop), columns)
-
-    def _left_out(self, hear: Hear, lane: str) -> str:
-        return lane if hear in ("lane", "dry") else "*"
 
 
 def envelope(audio: np.ndarray, columns: int) -> np.ndarray:

@@ -1,5 +1,6 @@
 """Drawings made on the server: EQ curves, histograms, the route. Numbers in, coordinates out; templates draw them."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -42,7 +43,7 @@ class Plot:
 PLOT = Plot()
 
 
-def path_of(x: np.ndarray, y: np.ndarray) -> str:
+def path_of(x: Iterable[float], y: Iterable[float]) -> str:
     """SVG path through points."""
     return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, y, strict=True))
 

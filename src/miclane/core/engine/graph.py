@@ -93,12 +93,16 @@ def pan_gains(pan: float, channels: int) -> Gains:
 
 
 class Builder:
-    """Builds the graph of a session. `untreated`: lanes whose stages are left out ("*" for all vocal lanes)."""
+    """Builds the graph of a session.
 
-    def __init__(self, session: Session, untreated: str = "", alone: str = "") -> None:
+    `untreated` names the lane whose stages are left out ("*" for all vocal lanes); `without` a kind of stage that is
+    left out everywhere.
+    """
+
+    def __init__(self, session: Session, untreated: str = "", without: str = "") -> None:
         self.session = session
         self.untreated = untreated
-        self.alone = alone
+        self.without = without
         self.graph = Graph(session.rate, session.frames)
 
     def build(self) -> Graph:
@@ -172,7 +176,7 @@ class Builder:
             self.graph.places[f"{path}:before:{stage.id}"] = into
             if isinstance(stage, Split):
                 into = self._split(path, stage, into)
-            elif stage.on:
+            elif stage.on and stage.kind != self.without:
                 into = self._stage(stage, into)
             self.graph.places[f"{path}:stage:{stage.id}"] = into
         return into
@@ -208,3 +212,9 @@ class Builder:
             memory_s=stage.memory_s(),
         )
         return self.graph.add(node)
+
+
+def flat_path(name: str) -> str:
+    """A name as a file name: letters, digits, spaces and dashes, at most 80 characters."""
+    kept = "".join(c if c.isalnum() or c in " -_" else "_" for c in name).strip()
+    return kept[:80] or "print"

@@ -21,11 +21,15 @@ export function showFoot() {
   $("#loop-time").textContent = `${clock(player.first)}–${clock(player.last)}`;
   $("#loop-on").setAttribute("aria-pressed", !whole);
   $$("#hear button").forEach((b) => b.setAttribute("aria-checked", b.dataset.hear === player.hear));
-  $("#hold").setAttribute("aria-pressed", player.variant === "untreated");
+  const hold = holdVariant();
+  $("#hold").setAttribute("aria-pressed", player.variant === hold);
+  $("#hold").firstChild.textContent = `Hold for ${hold}`;
   $("#removed").setAttribute("aria-pressed", player.variant === "removed");
 }
 
 export const toggle = () => (player.playing ? stop() : play());
+
+const holdVariant = () => state.data?.hold ?? "untreated";
 
 async function other(variant, wanted) {
   if (wanted && player.variant !== variant) {
@@ -80,9 +84,9 @@ export function showLight() {
 
 // hold with the mouse as with the key
 document.addEventListener("pointerdown", (event) => {
-  if (event.target.closest("#hold")) other("untreated", true);
+  if (event.target.closest("#hold")) other(holdVariant(), true);
 });
-for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => player.variant === "untreated" && !held.has("h") && other("untreated", false));
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => player.variant === holdVariant() && !held.has("h") && other(holdVariant(), false));
 
 const held = new Set();
 const typing = (target) => target.closest?.("input, textarea, select, dialog[open], .menu");
@@ -106,15 +110,15 @@ document.addEventListener("keydown", (event) => {
   } else if (["1", "2", "3"].includes(key)) listen(["lane", "vocals", "mix"][Number(key) - 1], state.lane);
   else if (key === "h" && !held.has("h")) {
     held.add("h");
-    other("untreated", true);
+    other(holdVariant(), true);
   } else if (key === "r" && !event.repeat) other("removed", player.variant !== "removed");
   else if (key === "b") $("#bypass") && set($("#bypass").dataset.switch, $("#bypass").getAttribute("aria-pressed") === "true", { structure: true });
   else if (event.key === "?") $("#keys").showModal();
 });
 document.addEventListener("keyup", (event) => {
-  if (event.key.toLowerCase() === "h" && held.delete("h")) other("untreated", false);
+  if (event.key.toLowerCase() === "h" && held.delete("h")) other(holdVariant(), false);
 });
-addEventListener("blur", () => held.delete("h") && other("untreated", false));
+addEventListener("blur", () => held.delete("h") && other(holdVariant(), false));
 document.addEventListener("keyup", (event) => {
   // the space bar must not also press the focused button
   if (event.key === " " && event.target.matches?.("button") && !typing(event.target)) event.preventDefault();
@@ -138,7 +142,7 @@ export async function measure() {
     return;
   }
   const mine = ++readingsToken;
-  const query = `lane=${state.lane}&hear=${player.hear}&start=${player.first}&stop=${player.last}&first=${player.first}&last=${player.last}`;
+  const query = `lane=${state.lane}&hear=${player.hear}&start=${player.first}&stop=${player.last}&first=${player.first}&last=${player.last}&against=${holdVariant()}`;
   const answer = await fetch(`/s/${state.id}/readings?${query}`).catch(() => null);
   if (!answer?.ok || mine !== readingsToken) return;
   const told = await answer.json();
@@ -147,7 +151,7 @@ export async function measure() {
   $("#lufs").textContent = text(told.lufs);
   $("#dbtp").textContent = text(told.true_peak_dbtp);
   $("#matched").textContent = `matched ${told.match_db > 0 ? "+" : told.match_db < 0 ? "−" : ""}${Math.abs(told.match_db).toFixed(1)}`;
-  match(told.match_db);
+  match(holdVariant(), told.match_db);
   say("readings", told);
 }
 on("rendered", measure);

@@ -23,6 +23,7 @@ export async function begin() {
     node.connect(analyser).connect(context.destination);
     node.port.onmessage = (event) => told(event.data);
     Object.assign(player, { context, node, analyser });
+    player.fresh = true;
     node.port.postMessage({ type: "range", first: player.first, last: player.last, looping: player.looping, at: player.at });
   })();
   await player.starting;
@@ -107,7 +108,6 @@ export async function refresh(start = performance.now(), parts = {}) {
     have.add(a);
     const whole = await fetchSound(a, b, "treated", "", signal);
     if (generation !== order) return;
-    keepForRemoved(whole);
     give("treated", a, whole, generation);
     parts.loop_ms = performance.now() - start;
     say("rendered", { first: a, last: b, generation });
@@ -155,11 +155,6 @@ async function fillAhead() {
   }
 }
 
-let lastTreated = null;
-function keepForRemoved(sound) {
-  lastTreated = sound && { left: sound.left.slice(), right: sound.right.slice() };
-}
-
 async function removed(a, b, signal) {
   const [raw, treated] = await Promise.all([fetchSound(a, b, "untreated", "", signal), fetchSound(a, b, "treated", "", signal)]);
   for (const side of ["left", "right"]) for (let i = 0; i < raw[side].length; i++) raw[side][i] -= treated[side][i];
@@ -198,7 +193,8 @@ export async function play(at = player.at) {
   player.playing = true;
   player.node.port.postMessage({ type: "play", at: player.at });
   say("playing");
-  if (!lastTreated || isSong()) await refresh();
+  if (player.fresh || isSong()) await refresh();
+  player.fresh = false;
 }
 
 export function seek(at) {
@@ -221,8 +217,8 @@ export function hearVariant(name) {
   say("variant");
 }
 
-export function match(db) {
-  player.node?.port.postMessage({ type: "gain", name: "untreated", value: 10 ** (db / 20) });
+export function match(variant, db) {
+  player.node?.port.postMessage({ type: "gain", name: variant, value: 10 ** (db / 20) });
 }
 
 export function listen(hear, lane) {

@@ -1,1 +1,118 @@
+// The Shelf: new sessions, and files dropped or chosen, sent one after another with their progress.
+
+import { post, $ } from "./session.js";
+
 export function initShelf() {}
+
+document.addEventListener("submit", async (event) => {
+  if (event.target.id !== "new-session") return;
+  event.preventDefault();
+  const f = event.target.elements;
+  const told = await post("/sessions", { name: f.name.value.trim(), tempo_bpm: Number(f.tempo_bpm.value), key: f.key.value.trim(), rate: Number(f.rate.value) });
+  if (told) location.assign(told.address);
+});
+
+function row(file) {
+  const table = $("#imports");
+  table.hidden = false;
+  const tr = document.createElement("tr");
+  const [name, progress, result] = [0, 1, 2].map(() => document.createElement("td"));
+  name.textContent = file.name;
+  const bar = document.createElement("progress");
+  bar.max = 100;
+  bar.value = 0;
+  bar.setAttribute("aria-label", `Sending ${file.name}`);
+  progress.append(bar);
+  result.textContent = "waiting";
+  result.setAttribute("role", "status");
+  tr.append(name, progress, result);
+  $("tbody", table).append(tr);
+  return { bar, result };
+}
+
+function send(session, file, { bar, result }) {
+  return new Promise((done) => {
+    const form = new FormData();
+    form.append("file", file, file.name);
+    const call = new XMLHttpRequest();
+    call.open("POST", `/s/${session}/import`);
+    call.setRequestHeader("accept", "application/json");
+    call.upload.onprogress = (e) => {
+      bar.value = (90 * e.loaded) / Math.max(e.total, 1);
+      result.textContent = e.loaded === e.total ? "reading it" : "sending";
+    };
+    call.onerror = () => {
+      result.textContent = "The server does not answer.";
+      done(false);
+    };
+    call.onload = () => {
+      bar.value = 100;
+      const told = JSON.parse(call.responseText || "{}");
+      if (call.status === 201) {
+        result.replaceChildren();
+        const link = document.createElement("a");
+        link.href = `/s/${session}/lane/${told.lane}`;
+        link.className = "font-semibold underline";
+        link.textContent = told.name;
+        result.append(link, `, ${told.role}, ${told.seconds.toFixed(1)} s`);
+      } else result.textContent = `Refused. ${told.error ?? `The server answered ${call.status}.`}`;
+      done(call.status === 201);
+    };
+    call.send(form);
+  });
+}
+
+async function take(files) {
+  if (!files.length) return;
+  const list = [...files];
+  const rows = list.map(row);
+  let session = $("#drop").dataset.session;
+  if (!session) {
+    const name = list[0].name.replace(/\.[^.]+$/, "").replace(/[_-]+/g, " ") || "New session";
+    const told = await post("/sessions", { name: name.slice(0, 200) });
+    if (!told) return;
+    session = told.id;
+    $("#drop").dataset.session = session;
+  }
+  let taken = 0;
+  for (let i = 0; i < list.length; i++) taken += (await send(session, list[i], rows[i])) ? 1 : 0;
+  const all = taken === list.length;
+  if (!$("#opens")) {
+    const p = document.createElement("p");
+    p.id = "opens";
+    p.className = "mt-3";
+    $("#imports").after(p);
+  }
+  const link = document.createElement("a");
+  link.className = "btn strong";
+  link.href = `/s/${session}`;
+  link.textContent = "Open the session";
+  $("#opens").replaceChildren(taken ? link : "", all ? "" : ` ${list.length - taken} of ${list.length} files were refused; the others are there.`);
+}
+
+document.addEventListener("dragover", (event) => {
+  const drop = $("#drop");
+  if (!drop) return;
+  event.preventDefault();
+  drop.classList.add("over");
+});
+document.addEventListener("dragleave", (event) => event.relatedTarget === null && $("#drop")?.classList.remove("over"));
+document.addEventListener("drop", (event) => {
+  if (!$("#drop")) return;
+  event.preventDefault();
+  $("#drop").classList.remove("over");
+  take(event.dataTransfer.files);
+});
+document.addEventListener("click", (event) => {
+  if (event.target.closest("[data-choose]")) $("#files").click();
+});
+document.addEventListener("keydown", (event) => {
+  if (event.target.id === "drop" && (event.key === "Enter" || event.key === " ")) {
+    event.preventDefault();
+    event.stopPropagation();
+    $("#files").click();
+  }
+});
+document.addEventListener("change", (event) => {
+  if (event.target.id === "files") take(event.target.files);
+});

@@ -6,12 +6,12 @@ import { player, range, seek } from "./player.js";
 const view = { first: 0, last: 1, strip: null, canvas: null, rows: null, names: [], token: 0, loopIds: [] };
 const color = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const TOP = 24;
-const WAVE = 74;
+const WAVE = 76;
 
 export function initStrip() {
   view.strip = $("#strip");
-  if (!view.strip || !state.data) return;
-  view.canvas = $("canvas", view.strip);
+  if (!state.data?.phrases) return;
+  view.canvas = view.strip && $("canvas", view.strip);
   view.rows = null;
   const { phrases } = state.data;
   const kept = sessionStorage.getItem(`loop:${state.id}`);
@@ -269,11 +269,11 @@ export function draw() {
       g.lineWidth = 0.8;
       g.stroke();
       const name = state.data.stages.find((s) => s.id === id)?.name ?? "";
-      if (each > 9) {
-        g.font = '10.5px "Instrument Sans", sans-serif';
+      if (each > 7.5) {
+        g.font = '10px "Instrument Sans", sans-serif';
         g.fillStyle = color("--pencil");
         const short = name.length > 16 ? `${name.slice(0, 15)}…` : name;
-        if (la > 74) g.fillText(short, 2, y + 10);
+        if (la > 74) g.fillText(short, 2, y + 9);
       }
     });
   }

@@ -45,7 +45,7 @@ class Player extends AudioWorkletProcessor {
     this.takes = {};
     this.variant = "treated";
     this.weights = {};
-    this.gain = { treated: 1, untreated: 1, removed: 1 };
+    this.gain = { treated: 1, untreated: 1, unducked: 1, removed: 1 };
     this.fade = Math.round(sampleRate * 0.01);
     this.level = 0;
     this.peak = 0;
@@ -126,7 +126,7 @@ class Player extends AudioWorkletProcessor {
 
   process(_, outputs) {
     const [left, right] = outputs[0];
-    const names = ["treated", "untreated", "removed"];
+    const names = ["treated", "untreated", "unducked", "removed"];
     const step = 1 / this.fade;
     for (let k = 0; k < left.length; k++) {
       const aim = this.playing ? 1 : 0;

@@ -1,0 +1,219 @@
+"""The command line: the same engine without a server."""
+
+import json
+import os
+import socket
+import sys
+import threading
+import time
+from pathlib import Path
+from typing import Annotated, Literal
+
+import typer
+
+from .core.errors import MicLaneError
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, help="Mixing vocals: real processing, measured.")
+PORT = 8640
+
+
+def default_data() -> Path:
+    """The user's data directory (XDG Base Directory Specification)."""
+    base = os.environ.get("XDG_DATA_HOME")
+    return (Path(base) if base else Path.home() / ".local" / "share") / "mic-lane"
+
+
+Data = Annotated[Path | None, typer.Option(help="Data folder; the user's data directory by default.")]
+Port = Annotated[int, typer.Option(help="Port; the next free one is taken when it is in use.", min=1, max=65535)]
+
+
+@app.command()
+def process(
+    sound: Path,
+    chain: Annotated[Path, typer.Option(help="Chain file (JSON).")],
+    out: Annotated[Path, typer.Option(help="File to write: .wav, .flac or .ogg.")],
+    key: Annotated[Path | None, typer.Option(help="What keyed stages hear.")] = None,
+    trace: Annotated[Path | None, typer.Option(help="Write what every stage did (JSON).")] = None,
+    bits: Annotated[int, typer.Option(help="16 or 24 with dither; 32 is float.")] = 32,
+) -> None:
+    """One file through one chain."""
+    from .core.audio import SoundWriter, read_sound, resample
+    from .core.errors import UnusableChainError, UnusableSoundError
+    from .core.mix.chain import read_chain
+    from .core.process import process as run
+
+    if bits not in (16, 24, 32):
+        raise UnusableSoundError(f"--bits {bits}: must be 16, 24 or 32")
+    if not chain.is_file():
+        raise UnusableChainError(f"{chain}: there is no such file")
+    plan = read_chain(chain.read_bytes(), str(chain))
+    clip = read_sound(sound, str(sound))
+    heard = None
+    if key is not None:
+        other = read_sound(key, str(key))
+        heard = resample(other.audio, other.rate, clip.rate)
+    audio, told = run(clip.audio, clip.rate, plan, heard, traces=trace is not None)
+    writer = SoundWriter(out, clip.rate, audio.shape[0], bits)  # type: ignore[arg-type]
+    writer.write(audio)
+    writer.close()
+    if trace is not None:
+        trace.write_text(json.dumps({"format": "mic-lane/trace", "version": 1, "rate": clip.rate, "stages": told}))
+
+
+@app.command()
+def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="As JSON.")] = False) -> None:
+    """Loudness, true peak, phrases, events, noise floor, rings, pitch range."""
+    from .core.audio import read_sound
+    from .core.measure.report import measure_file
+    from .core.units import note_name, show_time
+
+    clip = read_sound(sound, str(sound))
+    told = measure_file(clip.audio, clip.rate)
+    if as_json:
+        typer.echo(json.dumps({"file": str(sound), **told}, indent=1))
+        return
+    kind = "mono" if told["channels"] == 1 else "stereo"
+    typer.echo(f"{sound.name}: {show_time(told['seconds'])}, {told['rate']} Hz, {kind}")
+    typer.echo(f"loudness     {told['integrated_lufs']:.1f} LUFS, range {told['loudness_range_lu']:.1f} LU")
+    typer.echo(f"true peak    {told['true_peak_dbtp']:.1f} dBTP")
+    typer.echo(f"noise floor  {told['noise_floor_dbfs']:.1f} dBFS")
+    if told["pitch_range_hz"]:
+        low, high = told["pitch_range_hz"]
+        typer.echo(f"pitch        {low:.0f} Hz ({note_name(low)}) to {high:.0f} Hz ({note_name(high)})")
+    for ring in told["rings"]:
+        typer.echo(f"ring         {ring['frequency_hz']:.0f} Hz, {ring['over_db']:+.1f} dB over its neighbours")
+    for p in told["phrases"]:
+        typer.echo(f"phrase       {show_time(p['start_s'])} to {show_time(p['end_s'])}  {p['integrated_lufs']:.1f} LUFS")
+    for e in told["events"]:
+        typer.echo(f"sibilant     {e['start_s']:.2f} s  {e['centre_hz']} Hz  {e['excess_db']:+.1f} dB over the voice")
+
+
+@app.command("print")
+def print_(
+    session: Path,
+    out: Annotated[Path, typer.Option(help="Folder to print into.")],
+    target: Annotated[list[str] | None, typer.Option(help="mix, vocals, lane:ID, return:ID or bus:ID.")] = None,
+    format: Annotated[str, typer.Option(help="wav-32, wav-24, wav-16, flac-24, flac-16 or ogg.")] = "wav-24",
+    data: Data = None,
+) -> None:
+    """Print a session: its name or id in the data folder, or a session file (JSON) beside its sounds' data folder."""
+    from pydantic import ValidationError
+
+    from .core.errors import UnknownPlaceError, UnusableChainError
+    from .core.mix.chain import describe, load_json
+    from .core.mix.document import Session
+    from .core.printing import PrintRequest, print_session
+    from .web.studio import Studio
+
+    studio = Studio(data or default_data())
+    if session.is_file():
+        try:
+            document = Session.model_validate(load_json(session.read_bytes(), str(session)))
+        except ValidationError as error:
+            raise UnusableChainError(f"{session}: {describe(error)}") from error
+    else:
+        states = [studio.sessions.get(i) for i in studio.sessions.names()]
+        found = next((s for s in states if str(session) in (s.id, s.session.name)), None)
+        if found is None:
+            raise UnknownPlaceError(f"there is no session “{session}” in {studio.data}")
+        document = found.session
+    try:
+        request = PrintRequest.model_validate({"targets": target or ["mix"], "format": format})
+    except ValidationError as error:
+        raise UnusableChainError(describe(error)) from error
+    last = [-1]
+
+    def progress(share: float) -> None:
+        if sys.stderr.isatty() and int(share * 100) != last[0]:
+            last[0] = int(share * 100)
+            sys.stderr.write(f"\rprinting {last[0]} %")
+
+    for file in print_session(document, request, out, studio.sounds.reader(document.rate), progress):
+        typer.echo(str(file.path))
+
+
+@app.command()
+def schema(which: Literal["chain", "session"]) -> None:
+    """The JSON Schema of chain or session files."""
+    from .core.mix.chain import schema as make
+
+    typer.echo(json.dumps(make(which), indent=1))
+
+
+@app.command()
+def warm() -> None:
+    """Compile the inner loops once, so that nobody waits for a compiler later."""
+    from .core.warm import warm_up
+
+    begun = time.monotonic()
+    said = [False]
+
+    def progress(done: int, total: int, name: str) -> None:
+        if time.monotonic() - begun < 2 and not said[0]:
+            return
+        said[0] = True
+        end = "\r" if sys.stderr.isatty() and done < total else "\n"
+        if sys.stderr.isatty() or done == total or done % 8 == 0:
+            sys.stderr.write(f"compiling the sound engine, {done} of {total} {name:<24}{end}")
+            sys.stderr.flush()
+
+    warm_up(progress)
+
+
+@app.command()
+def serve(data: Data = None, port: Port = PORT, demo_song: Annotated[bool, typer.Option("--demo", hidden=True)] = False) -> None:
+    """Serve the sessions of a data folder on 127.0.0.1."""
+    import uvicorn
+
+    from .core.warm import warm_up
+    from .web.app import create_app
+
+    application = create_app(data or default_data())
+    if demo_song:
+        from .demo.seed import SESSION_ID, seed
+
+        studio = application.state.studio
+        if SESSION_ID not in studio.sessions.names():
+            typer.echo("Laying out the demo song ...")
+        seed(studio.sessions, studio.sounds)
+    listener = _free_socket(port)
+    address = f"http://127.0.0.1:{listener.getsockname()[1]}/"
+    typer.echo(f"Mic Lane: {address}{'s/salt-ferry/lane/lead' if demo_song else ''}")
+    typer.echo(f"Data in {application.state.studio.data}; Ctrl+C stops.")
+    sys.stdout.flush()
+    threading.Thread(target=warm_up, daemon=True).start()
+    config = uvicorn.Config(application, log_level="warning", timeout_graceful_shutdown=2)
+    uvicorn.Server(config).run(sockets=[listener])
+
+
+@app.command()
+def demo(data: Data = None, port: Port = PORT) -> None:
+    """Serve with the demo song “Salt Ferry”; the first time compiles the sound engine."""
+    warm()
+    serve(data, port, True)
+
+
+def _free_socket(port: int) -> socket.socket:
+    for candidate in range(port, min(port + 50, 65536)):
+        listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            listener.bind(("127.0.0.1", candidate))
+            listener.listen(128)
+            return listener
+        except OSError:
+            listener.close()
+    raise MicLaneError(f"no port from {port} to {port + 49} is free")
+
+
+def main() -> None:
+    """Entry: errors in one plain line, exit status 2 for unusable input."""
+    try:
+        app()
+    except (MicLaneError, ValueError) as error:
+        sys.stderr.write(f"miclane: {error}\n")
+        sys.exit(2)
+
+
+if __name__ == "__main__":
+    main()

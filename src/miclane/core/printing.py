@@ -1,0 +1,110 @@
+"""Printing: chosen places of the graph rendered from the first frame to the last into sound files."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from .audio import SoundWriter
+from .engine.graph import Builder, flat_path
+from .engine.render import Cancel, SoundReader
+from .engine.stream import stream
+from .errors import UnusableChainError
+from .mix.document import Session
+from .stages.base import Settings
+
+Format = Literal["wav-32", "wav-24", "wav-16", "flac-24", "flac-16", "ogg"]
+
+
+class PrintRequest(Settings):
+    """What to print: `mix`, `vocals`, `lane:ID`, `return:ID`, `bus:ID`; lanes after their fader."""
+
+    targets: tuple[str, ...] = Field(("mix",), min_length=1, max_length=64)
+    format: Format = "wav-24"
+
+
+@dataclass(frozen=True)
+class Printed:
+    """A file that was made and the place in the graph it was taken from."""
+
+    target: str
+    name: str
+    path: Path
+
+
+def place_of(session: Session, target: str) -> str:
+    """Graph place of a target; UnusableChainError when the session has none of that name."""
+    kind, _, name = target.partition(":")
+    lists = {"lane": session.lanes, "return": session.returns, "bus": session.buses}
+    if target in ("mix", "vocals"):
+        kind, name = "bus", target
+    if kind not in lists or name not in {x.id for x in lists[kind]}:
+        raise UnusableChainError(f"there is nothing called “{target}” to print")
+    return f"{kind}:{name}:out"
+
+
+def name_of(session: Session, target: str) -> str:
+    """What a target is called."""
+    kind, _, name = place_of(session, target).removesuffix(":out").partition(":")
+    members = {"lane": session.lanes, "return": session.returns, "bus": session.buses}[kind]
+    return next(str(x.name) for x in members if x.id == name)
+
+
+def print_length(session: Session) -> int:
+    """Frames until the last tail has sounded."""
+    paths = [*session.returns, *session.buses, *session.lanes]
+    tail = max((sum(s.tail_s() for s in p.stages if s.on) for p in paths), default=0.0)
+    return session.frames + round(tail * session.rate)
+
+
+def print_session(
+    session: Session,
+    request: PrintRequest,
+    folder: Path,
+    read: SoundReader,
+    progress: Callable[[float], None] = lambda share: None,
+    cancel: Cancel | None = None,
+) -> list[Printed]:
+    """Print into `folder`; files are complete when this returns, and none is left when it raises."""
+    graph = Builder(session).build()
+    keys = [graph.places[place_of(session, t)] for t in request.targets]
+    kind, _, bits = request.format.partition("-")
+    folder.mkdir(parents=True, exist_ok=True)
+    taken: set[str] = set()
+    files = []
+    for target in request.targets:
+        base = flat_path(f"{session.name} - {name_of(session, target)}")
+        name = base if base not in taken else f"{base} {len(taken)}"
+        taken.add(name)
+        files.append(Printed(target, f"{name}.{kind}", folder / f"{name}.{kind}"))
+    parts = [f.path.with_name(f".part-{f.path.name}") for f in files]
+    writers = []
+    try:
+        for part, key in zip(parts, keys, strict=True):
+            writers.append(SoundWriter(part, session.rate, graph.nodes[key].channels, int(bits or 32)))  # type: ignore[arg-type]
+        total, done = print_length(session), 0
+        for blocks in stream(graph, keys, total, read, cancel):
+            for writer, block in zip(writers, blocks, strict=True):
+                writer.write(block)
+            done += blocks[0].shape[1]
+            progress(done / total)
+        for writer in writers:
+            writer.close()
+        for part, file in zip(parts, files, strict=True):
+            part.replace(file.path)
+    finally:
+        for writer in writers:
+            writer.close()
+        for part in parts:
+            part.unlink(missing_ok=True)
+    return files
+
+
+def render_whole(session: Session, target: str, read: SoundReader) -> np.ndarray:
+    """The whole song of one target in memory, (channels, frames)."""
+    graph = Builder(session).build()
+    key = graph.places[place_of(session, target)]
+    return np.concatenate([b[0] for b in stream(graph, [key], print_length(session), read)], axis=1)

@@ -1,0 +1,88 @@
+"""One file through one chain, without a session: what the command line does."""
+
+from typing import Any
+
+import numpy as np
+
+from .engine.graph import Builder
+from .engine.render import Renderer
+from .engine.stream import stream
+from .mix.chain import Chain
+from .mix.document import Bus, Lane, Session, Sound
+from .mix.edits import with_ids
+from .stages.duck import Key
+
+_FILE, _KEY = "0" * 64, "1" * 64
+
+
+def process(
+    audio: np.ndarray, rate: int, chain: Chain, key: np.ndarray | None = None, traces: bool = False
+) -> tuple[np.ndarray, list[dict[str, Any]]]:
+    """`audio` (channels, frames) through the chain; aligned to the input and as long as it plus the chain's tail.
+
+    `key` is what keyed stages hear (the sound itself when there is none). With `traces`, what every stage did.
+    """
+    tail = sum(s.tail_s() for s in chain.stages if s.on)
+    total = audio.shape[1] + round(tail * rate)
+    stages = with_ids([s.model_dump(mode="json") for s in chain.stages])
+    for i, stage in enumerate(stages):
+        stage["id"] = f"n{i}"
+        for b, branch in enumerate(stage.get("branches", [])):
+            branch["id"] = f"n{i}b{b}"
+            for k, inner in enumerate(branch["stages"]):
+                inner["id"] = f"n{i}b{b}s{k}"
+    _key_to(stages, "key" if key is not None else "file")
+    lanes = [_lane("key", _KEY, key, [])] if key is not None else []
+    lanes.append(_lane("file", _FILE, audio, stages))
+    session = Session.model_validate(
+        {"name": "file", "rate": 48000, "lanes": lanes, "buses": [Bus(id="mix", name="Mix", into=None)]}
+    )
+    builder = Builder(session)
+    builder.graph.rate = rate
+    graph = builder.build()
+    sounds = {_FILE: audio, _KEY: key}
+
+    def read(digest: str, start: int, stop: int) -> np.ndarray:
+        found = sounds[digest]
+        assert found is not None
+        out = np.zeros((found.shape[0], stop - start))
+        part = found[:, start : max(start, min(stop, found.shape[1]))]
+        out[:, : part.shape[1]] = part
+        return out
+
+    end = graph.places["lane:file:treated"]
+    if not traces:
+        blocks = [b[0] for b in stream(graph, [end], total, read)]
+        return np.concatenate(blocks, axis=1) if blocks else np.zeros_like(audio), []
+    found = Renderer(read).loop(graph, end, 0, total)
+    told = []
+    for place, node_key in graph.places.items():
+        trace = found.trace(node_key) if ":stage:" in place else None
+        node = graph.nodes[node_key]
+        if trace is None or node.stage is None or place.rsplit(":", 1)[1] != node.stage.id:
+            continue
+        level = [10 * np.log10(np.maximum(x, 1e-20)) for x in (trace.mean_square_in, trace.mean_square_out)]
+        told.append(
+            {
+                "stage": node.stage.id, "kind": node.stage.kind, "name": node.stage.label,
+                "points_per_s": rate / trace.hop,
+                "gain_db": None if trace.gain_db is None else [round(float(v), 4) for v in trace.gain_db],
+                "level_in_db": [round(float(v), 3) for v in level[0]],
+                "level_out_db": [round(float(v), 3) for v in level[1]],
+            }
+        )
+    return found.audio, told
+
+
+def _lane(identifier: str, digest: str, audio: np.ndarray | None, stages: list[dict[str, Any]]) -> Lane:
+    assert audio is not None
+    sound = Sound(digest=digest, channels=audio.shape[0], frames=audio.shape[1])
+    return Lane.model_validate({"id": identifier, "name": identifier, "bus": "mix", "sound": sound, "stages": stages})
+
+
+def _key_to(stages: list[dict[str, Any]], lane: str) -> None:
+    for stage in stages:
+        if "key" in stage:
+            stage["key"] = Key(lane=lane, tap="raw").model_dump()
+        for branch in stage.get("branches", []):
+            _key_to(branch["stages"], lane)
