@@ -76,14 +76,15 @@ def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
     return value
 
 
-def show_value(value: float, unit: str) -> tuple[str, str]:
-    """A value as the two strings (number, unit) that a rule shows."""
+def show_value(value: float, unit: str, signed: bool = True) -> tuple[str, str]:
+    """A value as the two strings (number, unit) that a rule shows; `signed` puts a plus before a gain."""
     if unit == "Hz" and abs(value) >= 1000:
         return f"{value / 1000:.2f}".rstrip("0").rstrip("."), "kHz"
     if unit == "Hz":
         return (f"{value:.0f}" if value >= 100 else f"{value:.1f}".removesuffix(".0")), "Hz"
     if unit in ("dB", "dBTP", "LUFS", "LU"):
-        return f"{value:+.1f}".replace("-", "−") if unit == "dB" else f"{value:.1f}".replace("-", "−"), unit
+        text = f"{value:+.1f}" if unit == "dB" and signed else f"{value:.1f}"
+        return ("0.0" if float(text) == 0 else text.replace("-", "−")), unit
     if unit == "ms":
         if value >= 1000:
             return f"{value / 1000:.2f}", "s"

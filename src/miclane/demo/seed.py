@@ -53,13 +53,13 @@ def _backing_stages(low_cut_hz: float) -> list[dict[str, Any]]:
 
 LANES: tuple[dict[str, Any], ...] = (
     {"id": "lead", "name": "Lead", "note": "alto, close", "role": "lead", "bus": "lead", "stages": _lead_stages(),
-     "sends": [{"id": "plate", "level_db": -12.0}]},
-    {"id": "double", "name": "Double", "note": "same voice", "role": "backing", "bus": "backings", "fader_db": -11.0,
+     "sends": [{"id": "plate", "level_db": -9.0}]},
+    {"id": "double", "name": "Double", "note": "same voice", "role": "backing", "bus": "backings", "fader_db": -7.0,
      "stages": _backing_stages(170), "sends": [{"id": "plate", "level_db": -14.0}]},
     {"id": "high_harmony", "name": "High harmony", "note": "a third above", "role": "backing", "bus": "backings",
-     "fader_db": -8.0, "pan": 0.35, "stages": _backing_stages(210), "sends": [{"id": "plate", "level_db": -8.0}]},
+     "fader_db": -3.0, "pan": 0.35, "stages": _backing_stages(210), "sends": [{"id": "plate", "level_db": -8.0}]},
     {"id": "low_harmony", "name": "Low harmony", "note": "a third below", "role": "backing", "bus": "backings",
-     "fader_db": -8.5, "pan": -0.35, "stages": _backing_stages(160), "sends": [{"id": "plate", "level_db": -8.0}]},
+     "fader_db": -3.5, "pan": -0.35, "stages": _backing_stages(160), "sends": [{"id": "plate", "level_db": -8.0}]},
     {"id": "plucked", "name": "Plucked", "note": "strings", "role": "music", "bus": "music", "fader_db": -1.0},
     {"id": "pad", "name": "Pad", "note": "slow chords", "role": "music", "bus": "music", "fader_db": -3.0},
     {"id": "bass", "name": "Bass", "note": "", "role": "music", "bus": "music", "fader_db": -4.0},
@@ -86,7 +86,7 @@ def seed(sessions: SessionStore, sounds: SoundStore) -> State:
         lanes.append({**lane, "sound": sound, "phrases": phrases})
     plate = {"id": "plate", "name": "Plate", "bus": "vocals", "stages": [
         {"kind": "reverb", "id": "reverb", "name": "Plate", "predelay_ms": 38, "decay_s": 1.9},
-        {"kind": "duck", "id": "duck", "name": "Duck", "threshold_db": -34, "depth_db": 9, "release_ms": 180}]}
+        {"kind": "duck", "id": "duck", "name": "Duck", "threshold_db": -29, "depth_db": 9, "release_ms": 140}]}
     buses = [
         {"id": "lead", "name": "Lead bus", "into": "vocals"},
         {"id": "backings", "name": "Backings", "into": "vocals"},

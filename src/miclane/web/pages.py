@@ -37,14 +37,14 @@ def rule_context(model: BaseModel, field: str, path: str, label: str = "") -> di
         raise ValueError(f"{field} has no rule")
     bounds = bounds_of(model, field)
     value = float(getattr(model, field))
-    number, unit = show_value(value, rule["unit"])
     low, high, scale = bounds["low"], bounds["high"], rule["scale"]
+    number, unit = show_value(value, rule["unit"], rule["signed"])
     usual = rule["usual"]
     spread = [round(100 * fraction(u, low, high, scale), 2) for u in usual] if usual else None
     return {
         "path": f"{path}/{field}", "label": label or rule["label"], "unit": rule["unit"], "value": value,
         "number": number, "unit_shown": unit, "note": note_name(value) if field == "frequency_hz" else "",
-        **bounds, "scale": scale, "step": rule["step"], "hint": rule["hint"],
+        **bounds, "scale": scale, "step": rule["step"], "signed": rule["signed"], "hint": rule["hint"],
         "at": round(100 * min(max(fraction(value, low, high, scale), 0), 1), 3), "usual": spread,
     }
 

@@ -52,8 +52,9 @@ def _small(studio: Studio, session: Session) -> list[dict[str, Any]]:
         d = ""
         if lane.sound:
             low, high = studio.raw_envelope(lane.sound.digest, session.rate, 0, frames, 240)
-            up = path_of(range(240), 8 - high * 8)
-            d = up + "L" + path_of(range(239, -1, -1), 8 - low[::-1] * 8)[1:] + "Z"
+            size = 7.5 / max(0.02, float(max(high.max(), -low.min())))
+            up = path_of(range(240), 8 - high * size)
+            d = up + "L" + path_of(range(239, -1, -1), 8 - low[::-1] * size)[1:] + "Z"
         drawn.append({"name": lane.name, "role": lane.role, "path": d})
     return drawn
 

@@ -101,7 +101,8 @@ def space_picture(
     state = studio.sessions.get(session_id)
     check_range(state, first, last)
     key = next((x for x in state.session.lanes if x.id == lane), None)
-    rows = [_return_row(studio, state, ret, hear, lane, first, last) for ret in state.session.returns]
+    pitch = 156 if len(state.session.returns) == 1 else 116
+    rows = [_return_row(studio, state, ret, hear, lane, first, last, pitch) for ret in state.session.returns]
     numbers = clearance(studio, state, key, hear, first, last) if key else None
     dry = _dry_row(studio, state, key, hear, first, last) if key else None
     spans = _spans(key, first, last) if key else []
@@ -111,7 +112,7 @@ def space_picture(
     line = 10 ** (duck.threshold_db / 20) * scale if duck else 0
     return page(
         request, "space_picture.html", state, rows=rows, dry=dry, spans=spans, numbers=numbers, threshold=threshold,
-        threshold_y=50 - min(30.0, line * 30), duck=duck, width=WIDTH, height=92 + 116 * len(rows),
+        threshold_y=50 - min(30.0, line * 30), duck=duck, width=WIDTH, height=92 + pitch * len(rows),
     )
 
 
@@ -138,10 +139,10 @@ def _level_path(level: np.ndarray, base: float, height: float) -> str:
 
 
 def _return_row(
-    studio: Studio, state: State, ret: Return, hear: Hear, lane: str, first: int, last: int
+    studio: Studio, state: State, ret: Return, hear: Hear, lane: str, first: int, last: int, pitch: int
 ) -> dict[str, Any]:
     index = [r.id for r in state.session.returns].index(ret.id)
-    top = 84 + 116 * index
+    top = 84 + pitch * index
     hear = "vocals" if hear == "lane" else hear
     found, end = _rendered(studio, state, f"return:{ret.id}:treated", hear, lane, first, last)
     graph = studio.graph(state)
@@ -149,8 +150,8 @@ def _return_row(
     after = found.cut(end)
     before = found.cut(graph.places[f"return:{ret.id}:before:{duck.id}"]) if duck else after
     row: dict[str, Any] = {
-        "ret": ret, "top": top, "base": top + 108, "before": _level_path(_columns(before), top + 108, 74),
-        "after": _level_path(_columns(after), top + 108, 74), "gain": "", "duck": duck,
+        "ret": ret, "top": top, "base": top + pitch - 8, "before": _level_path(_columns(before), top + pitch - 8, pitch - 42),
+        "after": _level_path(_columns(after), top + pitch - 8, pitch - 42), "gain": "", "duck": duck,
     }
     trace = found.trace(graph.places[f"return:{ret.id}:stage:{duck.id}"]) if duck and duck.on else None
     if trace is not None and trace.gain_db is not None:

@@ -21,11 +21,12 @@ def interpolator() -> tuple[np.ndarray, float]:
 
 
 @sum_kernel
-def true_peaks(x, table, skip_below, history, out):
+def true_peaks(x, table, skip_below, refine_above, history, out):
     """Greatest of |x| and its interpolated values between a frame and the next, over channels, into out (n,).
 
     out[i] belongs to the frame TAPS/2 before x[:, i]. history (channels, TAPS) is carried on. Frames near which no
     sample exceeds `skip_below` are given their own sample's level, for nothing between them can exceed the ceiling.
+    Maxima over `refine_above` are refined by the parabola through three interpolated values.
     """
     channels, n = x.shape
     phases, taps = table.shape
@@ -34,8 +35,9 @@ def true_peaks(x, table, skip_below, history, out):
     for c in range(channels):
         for t in range(taps):
             if abs(history[c, t]) > skip_below:
-                loud = max(loud, t + 1)
+                loud = max(loud, t)
     buffer = np.empty((channels, taps + n))
+    fine = np.zeros(phases + 2)
     for c in range(channels):
         for t in range(taps):
             buffer[c, t] = history[c, t]
@@ -57,7 +59,25 @@ def true_peaks(x, table, skip_below, history, out):
                     v = 0.0
                     for t in range(taps):
                         v += table[p, t] * window[t]
-                    top = max(top, abs(v))
+                    fine[p + 1] = abs(v)
+                fine[0] = abs(window[centre])
+                fine[phases + 1] = abs(window[centre + 1])
+                for p in range(1, phases + 1):
+                    b = fine[p]
+                    top = max(top, b)
+                    if b > refine_above and b >= fine[p - 1] and b >= fine[p + 1]:
+                        bend = 2.0 * b - fine[p - 1] - fine[p + 1]
+                        if bend > 1e-12:
+                            slope = fine[p + 1] - fine[p - 1]
+                            top = max(top, b + slope * slope / (8.0 * bend))
+                if fine[0] > refine_above and fine[0] >= fine[1]:
+                    before = 0.0
+                    for t in range(taps):
+                        before += table[phases - 1, t] * buffer[c, i + t]
+                    a = abs(before)
+                    bend = 2.0 * fine[0] - a - fine[1]
+                    if a <= fine[0] and bend > 1e-12:
+                        top = max(top, fine[0] + (fine[1] - a) * (fine[1] - a) / (8.0 * bend))
         out[i] = top
 
 

@@ -20,13 +20,13 @@ class Span:
 def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
     """Phrases of (channels, frames) in order.
 
-    Cores are where the voice band (130 to 1500 Hz) stands well over its floor; cores less than 0.32 s apart belong
+    Cores are where the voice band (130 to 700 Hz) stands well over its floor; cores less than 0.32 s apart belong
     together; each grows outwards through whatever still stands over the floor in the consonants' band, so that
     neither the first nor the last consonant is cut, and stops at the first dip (a breath before a dip stays outside).
     """
     if audio.shape[1] < rate // 10:
         return []
-    voice = band_level_db(audio, rate, 130, 1500, 4)
+    voice = band_level_db(audio, rate, 130, 700, 4)
     hiss = band_level_db(audio, rate, 2500, 0, 4)
     floor_voice, floor_hiss = np.percentile(voice, 8), np.percentile(hiss, 8)
     loud = np.percentile(voice, 95)
@@ -44,27 +44,29 @@ def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
             groups[-1][1] = b
         else:
             groups.append([a, b])
-    sounding = (voice > max(floor_voice + 6, loud - 34)) | (hiss > max(floor_hiss + 6, loud - 29))
     found = []
     for k, (a, b) in enumerate(groups):
         if b - a < LEAST_S * per_s:
             continue
+        here = np.percentile(voice[a:b], 90)
+        starting = (voice > max(floor_voice + 6, here - 26)) | (hiss > max(floor_hiss + 6, here - 22))
+        ending = (voice > max(floor_voice + 6, here - 32)) | (hiss > max(floor_hiss + 6, here - 32))
         least = groups[k - 1][1] if k else 0
         most = groups[k + 1][0] if k + 1 < len(groups) else len(core)
-        a = _grow(sounding, a, -1, max(least, round(a - REACH_S * per_s)))
-        b = _grow(sounding, b - 1, 1, min(most, round(b + REACH_S * per_s)) - 1) + 1
+        a = _grow(starting, a, -1, max(least, round(a - REACH_S * per_s)), 9)
+        b = _grow(ending, b - 1, 1, min(most, round(b + REACH_S * per_s)) - 1, 16) + 1
         found.append(Span(max(0, (a - 1) * hop_frames(rate)), min(audio.shape[1], (b + 2) * hop_frames(rate))))
     return found
 
 
-def _grow(sounding: np.ndarray, at: int, step: int, limit: int) -> int:
+def _grow(sounding: np.ndarray, at: int, step: int, limit: int, longest_dip: int) -> int:
     last, dips = at, 0
     while at != limit and 0 <= at < len(sounding):
         if sounding[at]:
             last, dips = at, 0
         else:
             dips += 1
-            if dips > 6:
+            if dips > longest_dip:
                 break
         at += step
     return last

@@ -39,7 +39,7 @@ def _describe(session: Session, edit: Edit) -> str:
     assert isinstance(edit, Set)
     rule = rule_of(model, field) if model is not None else None
     if rule and isinstance(edit.value, int | float):
-        number, unit = show_value(float(edit.value), rule["unit"])
+        number, unit = show_value(float(edit.value), rule["unit"], rule["signed"])
         return f"{where} · {rule['label']} {number} {unit}".rstrip()
     words = {True: "on", False: "off"}.get(edit.value, edit.value) if isinstance(edit.value, bool) else edit.value
     short = str(words) if not isinstance(words, dict | list | tuple) else ""

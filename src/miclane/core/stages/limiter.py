@@ -9,7 +9,7 @@ from ..kernels.limiter import TAPS, hold_and_release, interpolator, moving_avera
 from .base import Delay, Processor, Stage, one_pole, rule
 from .detector import level_db, ring_size
 
-_MARGIN_DB = 0.02
+_MARGIN_DB = 0.11
 
 
 class LimiterProcessor(Processor):
@@ -38,7 +38,7 @@ class LimiterProcessor(Processor):
         n = x.shape[1]
         loud = x * self.amplitude
         work = np.empty(n)
-        true_peaks(loud, self.table, self.skip_below, self.history, work)
+        true_peaks(loud, self.table, self.skip_below, 0.9 * self.ceiling, self.history, work)
         self.last_peak = required_gain(work, self.ceiling, self.last_peak, work)
         self.held = hold_and_release(
             work, self.window, self.release, self.values, self.times, self.queue, self.held, work

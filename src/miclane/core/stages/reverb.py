@@ -98,9 +98,12 @@ class ReverbProcessor(Processor):
         )
         self.done += stereo.shape[1]
         if self.done % _PIECE == 0 and not stereo.any() and np.abs(wet).max() < _SILENCE:
-            self.lines[:] = 0.0
-            self.shelf_state[:] = 0.0
+            self._fall_silent()
         return wet
+
+    def _fall_silent(self) -> None:
+        for array in (self.lines, self.shelf_state, self.filter.state, *(u[0] for side in self.diffusers for u in side)):
+            array[:] = 0.0
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])) if x.shape[0] == 1 else x)
@@ -140,7 +143,7 @@ class Reverb(Stage):
     @property
     def level_trim(self) -> float:
         """Scale that keeps the wet energy of a voice near its dry energy, over decay and damping."""
-        return 1.0 / np.sqrt(0.45 + 0.55 * self.damping)
+        return 2.8 / float(np.sqrt(0.45 + 0.55 * self.damping))
 
     def absorption(self, rate: int) -> np.ndarray:
         """First-order shelves [b0 b1 a1] of the lines (16, 3): decay_s at the bottom, decay_s · damping at the top."""

@@ -19,10 +19,10 @@ export function fromFraction(rule, share) {
   return low + s * (high - low);
 }
 
-export function shown(value, unit) {
+export function shown(value, unit, signed = true) {
   const minus = (text) => text.replace("-", "−");
   if (unit === "Hz") return value >= 1000 ? [String(Number((value / 1000).toFixed(2))), "kHz"] : [value >= 100 ? value.toFixed(0) : String(Number(value.toFixed(1))), "Hz"];
-  if (unit === "dB") return [minus((value >= 0 ? "+" : "") + value.toFixed(1)), unit];
+  if (unit === "dB") return [Math.abs(value) < 0.05 ? "0.0" : minus((value > 0 && signed ? "+" : "") + value.toFixed(1)), unit];
   if (["dBTP", "LUFS", "LU"].includes(unit)) return [minus(value.toFixed(1)), unit];
   if (unit === "ms") return value >= 1000 ? [(value / 1000).toFixed(2), "s"] : [value.toFixed(value >= 100 ? 0 : value >= 1 ? 1 : 2), "ms"];
   if (unit === "s") return [value.toFixed(2), "s"];
@@ -40,7 +40,7 @@ function note(frequency) {
 }
 
 export function show(rule, value) {
-  const [text, unit] = shown(value, rule.dataset.unit);
+  const [text, unit] = shown(value, rule.dataset.unit, rule.dataset.signed === "1");
   rule.setAttribute("aria-valuenow", value);
   rule.setAttribute("aria-valuetext", `${text} ${unit}`);
   const field = $(".value", rule);

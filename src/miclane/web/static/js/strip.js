@@ -6,7 +6,7 @@ import { player, range, seek } from "./player.js";
 const view = { first: 0, last: 1, strip: null, canvas: null, rows: null, names: [], token: 0, loopIds: [] };
 const color = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const TOP = 24;
-const WAVE = 76;
+const WAVE = 68;
 
 export function initStrip() {
   view.strip = $("#strip");
@@ -56,7 +56,7 @@ export function loopPhrases(from, to) {
   const after = b + 1 < phrases.length ? phrases[b + 1].start : state.frames;
   const lead = 0.25 * state.rate;
   const tail = 0.7 * state.rate;
-  setLoop(Math.max(before, phrases[a].start - lead), Math.min(after, phrases[b].end + tail), false);
+  setLoop(Math.max(before + 0.03 * state.rate, phrases[a].start - lead), Math.min(after - 0.03 * state.rate, phrases[b].end + tail), false);
 }
 
 export function phraseAt(frame) {

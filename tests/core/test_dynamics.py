@@ -1,0 +1,218 @@
+"""Compressor, limiter, de-esser and ducker against what SIGNAL asks of them."""
+
+import numpy as np
+import pytest
+import soxr
+from conftest import RATE, db, noise, residue_db, run, sine
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.signal import butter, resample_poly, sosfilt
+
+from miclane.core.stages.compressor import Compressor
+from miclane.core.stages.deess import Deess
+from miclane.core.stages.duck import Duck
+from miclane.core.stages.limiter import Limiter
+
+
+def soft_knee(level: float, threshold: float, ratio: float, knee: float) -> float:
+    """Gain of Giannoulis, Massberg & Reiss 2012, equation 4, written out anew."""
+    over = level - threshold
+    if 2 * over < -knee:
+        return 0.0
+    if 2 * abs(over) <= knee:
+        return (1 / ratio - 1) * (over + knee / 2) ** 2 / (2 * knee)
+    return (1 / ratio - 1) * over
+
+
+@pytest.mark.parametrize("detector", ["peak", "rms"])
+@pytest.mark.parametrize(("threshold", "ratio", "knee"), [(-20, 4, 6), (-30, 2, 12), (-12, 20, 0), (-24, 1.5, 24)])
+def test_static_curve(detector: str, threshold: float, ratio: float, knee: float) -> None:
+    stage = Compressor(
+        threshold_db=threshold, ratio=ratio, knee_db=knee, detector=detector, attack_ms=5, release_ms=100, rms_ms=60
+    )
+    for level in (-50, -32, -26, -20, -14, -8, -2):
+        out = run(stage, sine(1000, level, 1.2)).y[0, -RATE // 5 :]
+        got = db(float(np.abs(out).max())) - level
+        at = level - (3.0103 if detector == "rms" else 0)
+        assert abs(got - soft_knee(at, threshold, ratio, knee)) < 0.1
+
+
+@pytest.mark.parametrize("attack_ms", [2, 10, 30, 100])
+@pytest.mark.parametrize("release_ms", [60, 180, 600])
+def test_attack_and_release_take_the_set_time(attack_ms: float, release_ms: float) -> None:
+    stage = Compressor(threshold_db=-30, ratio=4, knee_db=0, attack_ms=attack_ms, release_ms=release_ms)
+    loud, quiet = 1.5, 3.0
+    x = np.concatenate([sine(2000, -50, 0.5), sine(2000, -10, loud), sine(2000, -50, quiet)], axis=1)
+    gain = run(stage, x).gain_db
+    full, begin, end = -15.0, RATE // 2, RATE // 2 + round(loud * RATE)
+    assert abs(gain[end - 1] - full) < 0.1
+    rise = np.argmax(gain[begin:] < 0.632 * full) / RATE * 1000
+    fall = np.argmax(gain[end:] > 0.368 * full) / RATE * 1000
+    assert abs(rise - attack_ms) < 0.1 * attack_ms
+    assert abs(fall - release_ms) < 0.1 * release_ms
+
+
+def test_hold_waits_before_release() -> None:
+    x = np.concatenate([sine(2000, -10, 0.5), sine(2000, -60, 0.5)], axis=1)
+    plain = run(Compressor(threshold_db=-30, release_ms=60), x).gain_db
+    held = run(Compressor(threshold_db=-30, release_ms=60, hold_ms=80), x).gain_db
+    later = (np.argmax(held[RATE // 2 :] > -3) - np.argmax(plain[RATE // 2 :] > -3)) / RATE * 1000
+    assert abs(later - 80) < 3
+
+
+def test_makeup_automatic_is_half_of_the_reduction_at_full_scale() -> None:
+    stage = Compressor(threshold_db=-20, ratio=4, knee_db=0, auto_makeup=True)
+    assert abs(stage.makeup_in_all_db - 7.5) < 0.01
+    assert abs(db(float(np.abs(run(stage, sine(1000, -40, 0.5)).y).max())) - (-40 + 7.5)) < 0.05
+
+
+def test_key_low_cut_makes_it_deaf_to_rumble() -> None:
+    x = sine(40, -6, 1.0)
+    assert run(Compressor(threshold_db=-24), x).gain_db.min() < -8
+    assert run(Compressor(threshold_db=-24, key_low_cut_hz=200), x).gain_db[RATE // 2 :].min() > -0.5
+
+
+@pytest.mark.parametrize("lookahead_ms", [0, 1.3, 7])
+def test_half_wet_mix_has_no_comb(lookahead_ms: float) -> None:
+    x = noise(1.0)
+    stage = Compressor(threshold_db=0, ratio=1, lookahead_ms=lookahead_ms, mix=0.5)
+    assert residue_db(run(stage, x).y, x) < -120
+
+
+@settings(max_examples=30, deadline=None)
+@given(
+    st.floats(-60, 0), st.floats(1, 100), st.floats(0, 36), st.floats(0.02, 300), st.floats(2, 3000), st.floats(0, 20),
+    st.sampled_from(["peak", "rms"]),
+)
+def test_compressor_only_turns_down_and_stays_finite(threshold, ratio, knee, attack, release, lookahead, detector) -> None:
+    stage = Compressor(
+        threshold_db=threshold, ratio=ratio, knee_db=knee, attack_ms=attack, release_ms=release, lookahead_ms=lookahead,
+        detector=detector,
+    )
+    x = np.concatenate([noise(0.2, 0.5), np.zeros((1, 3000)), noise(0.1, 3.0)], axis=1)
+    got = run(stage, x)
+    assert np.isfinite(got.y).all()
+    assert got.gain_db.max() <= 0
+    assert np.abs(got.y).max() <= np.abs(x).max()
+    assert not run(stage, np.zeros((1, 5000))).y.any()
+
+
+def oversampled_peak_db(y: np.ndarray) -> float:
+    """Peak in dB of the sound interpolated sixteen times by scipy's polyphase filter, edges left out."""
+    return max(db(float(np.abs(resample_poly(c, 16, 1, window=("kaiser", 12.0))[800:-800]).max())) for c in y)
+
+
+@pytest.mark.parametrize(
+    "make",
+    [
+        lambda: noise(2, 0.5), lambda: noise(2, 2.0, channels=2), lambda: sine(11997, 6, 1), lambda: sine(997, 9, 1),
+        lambda: np.sign(sine(331, 0, 1)) * 1.5, lambda: np.repeat(sine(12000, 3, 1), 2, axis=0),
+    ],
+)
+@pytest.mark.parametrize("ceiling", [-1.0, -6.0])
+def test_true_peak_stays_under_the_ceiling(make, ceiling: float) -> None:
+    y = run(Limiter(ceiling_dbtp=ceiling), make()).y
+    assert oversampled_peak_db(y) <= ceiling + 0.05
+
+
+@pytest.mark.parametrize("edge_hz", [15000, 20000])
+def test_true_peak_of_band_limited_noise_by_two_meters(edge_hz: float) -> None:
+    x = sosfilt(butter(12, edge_hz, fs=RATE, output="sos"), noise(2, 0.7, channels=2))
+    y = run(Limiter(ceiling_dbtp=-1), x).y
+    by_soxr = db(float(np.abs(soxr.resample(y.T, RATE, 8 * RATE, quality="VHQ")).max()))
+    assert max(by_soxr, oversampled_peak_db(y)) <= -0.95
+
+
+def test_true_peak_of_the_demo_stays_under_the_ceiling(lead: np.ndarray) -> None:
+    y = run(Limiter(ceiling_dbtp=-6, gain_db=12), lead[:, 20 * RATE : 31 * RATE]).y
+    assert oversampled_peak_db(y) <= -5.95
+
+
+@pytest.mark.parametrize("frequency", [220, 997, 4000, 11997])
+def test_limiter_takes_no_more_than_it_must(frequency: float) -> None:
+    y = run(Limiter(ceiling_dbtp=-3), sine(frequency, 6, 1.5)).y
+    assert oversampled_peak_db(y[:, RATE // 2 :]) > -3.5
+
+
+def test_limiter_leaves_quiet_sound_alone() -> None:
+    x = noise(1.0, 0.05)
+    assert residue_db(run(Limiter(), x).y, x) < -200
+
+
+def vowel(seconds: float, level: float, f0: float = 220.0) -> np.ndarray:
+    """A steady vowel-like tone with falling harmonics."""
+    return sum(sine(f0 * k, level - 5 * np.log2(k) - 6, seconds) for k in range(1, 18))
+
+
+def hiss(seconds: float, rms: float, seed: int = 3) -> np.ndarray:
+    """Noise from 5 to 11 kHz."""
+    n = round(seconds * RATE)
+    spectrum = np.fft.rfft(np.random.default_rng(seed).standard_normal(n))
+    f = np.fft.rfftfreq(n, 1 / RATE)
+    x = np.fft.irfft(spectrum * ((f > 5000) & (f < 11000)), n)
+    return (x / np.sqrt(np.mean(x**2)) * rms)[None]
+
+
+def with_s(level_db: float, gain_db: float = 0.0) -> tuple[np.ndarray, slice]:
+    """Vowel, s of `level_db` RMS, vowel; and where the s is."""
+    x = np.concatenate([vowel(0.8, -20), hiss(0.12, 10 ** (level_db / 20)), vowel(0.8, -20)], axis=1)
+    return x * 10 ** (gain_db / 20), slice(round(0.8 * RATE), round(0.92 * RATE))
+
+
+@pytest.mark.parametrize("take_gain", [-12, 0, 12])
+def test_deess_cut_follows_the_excess_at_any_take_level(take_gain: float) -> None:
+    cuts = []
+    for level in (-28, -25, -22, -12):
+        x, where = with_s(level, take_gain)
+        cuts.append(-run(Deess(threshold_db=-4, max_cut_db=9), x).gain_db[where].min())
+    steps = np.diff(cuts[:3])
+    assert np.abs(steps - 3).max() < 0.8
+    assert abs(cuts[3] - 9) < 0.1
+    x, where = with_s(-28)
+    assert abs(cuts[0] + run(Deess(threshold_db=-4, max_cut_db=9), x).gain_db[where].min()) < 0.05
+
+
+@pytest.mark.parametrize("mode", ["split", "wide"])
+def test_deess_leaves_vowels_bit_for_bit(mode: str) -> None:
+    x = vowel(1.0, -20)
+    assert residue_db(run(Deess(mode=mode), x).y[:, 4800:-12000], x[:, 4800:-12000]) < -200
+
+
+def test_deess_split_cuts_the_band_and_not_the_body() -> None:
+    x, where = with_s(-14)
+    y = run(Deess(threshold_db=-12, max_cut_db=8), x).y
+    middle = slice(where.start + 1500, where.stop - 1000)
+    f = np.fft.rfftfreq(middle.stop - middle.start, 1 / RATE)
+    before, after = (np.abs(np.fft.rfft(s[0, middle])) ** 2 for s in (x, y))
+    band = (f > 6000) & (f < 9500)
+    assert 5.5 < 10 * np.log10(before[band].sum() / after[band].sum()) < 8.5
+
+
+@pytest.mark.parametrize("depth", [3, 9, 18])
+def test_duck_depth_and_return(depth: float) -> None:
+    wet = noise(6, 0.1, channels=2)
+    key = np.concatenate([np.zeros((1, RATE)), sine(440, -12, 2), np.zeros((1, 3 * RATE))], axis=1)
+    stage = Duck(threshold_db=-32, depth_db=depth, attack_ms=17, hold_ms=40, release_ms=180)
+    got = run(stage, wet, key)
+    singing = slice(round(1.3 * RATE), round(2.95 * RATE))
+    down = 10 * np.log10(np.mean(got.y[:, singing] ** 2) / np.mean(wet[:, singing] ** 2))
+    assert abs(down + depth) < 0.5
+    assert got.gain_db[: round(0.97 * RATE)].max() == 0 == got.gain_db[: round(0.97 * RATE)].min()
+    back = round((3.0 + 0.040 + 0.010 + 3 * 0.180) * RATE)
+    assert got.gain_db[back] > -0.5
+
+
+def test_duck_attack_and_look_ahead() -> None:
+    key = np.concatenate([np.zeros((1, RATE)), sine(440, -12, 1)], axis=1)
+    gains = {}
+    for ahead in (0, 20):
+        stage = Duck(threshold_db=-32, depth_db=10, attack_ms=17, lookahead_ms=ahead, key_low_cut_hz=0)
+        gains[ahead] = run(stage, noise(2), key).gain_db
+    reached = {k: np.argmax(g < -6.32) for k, g in gains.items()}
+    assert abs((reached[0] - RATE) / RATE * 1000 - 17) < 1.7
+    assert abs(reached[0] - reached[20] - 0.020 * RATE) <= 2
+
+
+def test_duck_without_key_is_untouched_by_silence() -> None:
+    wet = noise(1.0, 0.1)
+    assert residue_db(run(Duck(), wet, np.zeros((1, RATE))).y, wet) < -300

@@ -1,0 +1,198 @@
+"""Alignment, incremental rendering, loops against prints, determinism."""
+
+import numpy as np
+import pytest
+from conftest import RATE, noise, one_lane, residue_db, run, sine
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from miclane.core.engine.cache import Rendered, RenderStore
+from miclane.core.engine.graph import Builder
+from miclane.core.engine.render import Cancel, Renderer
+from miclane.core.engine.stream import stream
+from miclane.core.errors import CancelledError
+from miclane.core.mix.edits import Set, apply
+from miclane.core.stages.base import Stage, load_kinds
+
+KINDS = sorted(k for k in load_kinds() if k != "split")
+
+
+def whole(graph, key: str, frames: int, read) -> np.ndarray:
+    return np.concatenate([b[0] for b in stream(graph, [key], frames, read)], axis=1)
+
+
+def stage_of(kind: str) -> Stage:
+    settings_of = {"eq": {"bands": [{"shape": "low_cut", "frequency_hz": 90}, {"gain_db": 4, "q": 2}]}}
+    return Stage.kinds[kind].model_validate({"kind": kind, **settings_of.get(kind, {})})
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("channels", [1, 2])
+def test_the_result_does_not_depend_on_the_blocks(kind: str, channels: int) -> None:
+    x = noise(0.7, 0.3, channels)
+    key = noise(0.7, 0.3, seed=5) if Stage.kinds[kind].keyed else None
+    first = run(stage_of(kind), x, key, block=len(x[0]) + 20000)
+    for block in (64, 1000, 4097):
+        assert residue_db(run(stage_of(kind), x, key, block=block).y, first.y) < -200
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_silence_stays_silent_and_latency_is_declared(kind: str) -> None:
+    stage = stage_of(kind)
+    processor = stage.build(RATE, 1)
+    assert processor.latency == stage.latency_frames(RATE)
+    assert not run(stage, np.zeros((1, 9000)), np.zeros((1, 9000)) if stage.keyed else None).y.any()
+
+
+def test_a_loop_is_what_the_print_has_there(demo) -> None:
+    graph = Builder(demo.session).build()
+    read = demo.studio.sounds.reader(RATE)
+    for place in ("lane:lead:out", "return:plate:out", "bus:mix:out"):
+        key = graph.places[place]
+        printed = whole(graph, key, 46 * RATE, read)
+        for start, stop in ((20.2, 25.8), (36.0, 44.0)):
+            a, b = round(start * RATE), round(stop * RATE)
+            loop = Renderer(read).loop(graph, key, a, b).audio
+            assert residue_db(loop, printed[:, a:b]) < -90
+
+
+def test_same_request_same_bits_whatever_was_rendered_before(demo) -> None:
+    read = demo.studio.sounds.reader(RATE)
+    graph = Builder(demo.session).build()
+    key, span = graph.places["bus:mix:out"], (20 * RATE, 23 * RATE)
+    fresh = Renderer(read).loop(graph, key, *span).audio
+    used = Renderer(read)
+    other, _ = apply(demo.session, [Set(path="lanes/lead/stages/peaks/threshold_db", value=-30.0)])
+    changed = Builder(other).build()
+    used.loop(changed, changed.places["bus:mix:out"], *span)
+    used.loop(graph, key, 19 * RATE, 23 * RATE)
+    assert np.array_equal(used.loop(graph, key, *span).audio, fresh)
+
+
+def test_moving_a_setting_renders_only_what_lies_downstream(demo) -> None:
+    read = demo.studio.sounds.reader(RATE)
+    renderer = Renderer(read)
+    graph = Builder(demo.session).build()
+    span = (20 * RATE, 24 * RATE)
+    before = renderer.loop(graph, graph.places["bus:mix:out"], *span)
+    other, _ = apply(demo.session, [Set(path="lanes/lead/stages/tone/bands/0/gain_db", value=3.0)])
+    changed = Builder(other).build()
+    after = renderer.loop(changed, changed.places["bus:mix:out"], *span)
+    kept = set(before.nodes) & set(after.nodes)
+    assert all(before.nodes[k] is after.nodes[k] for k in kept)
+    for place in ("lane:lead:stage:level", "lane:double:treated", "bus:music:out"):
+        assert changed.places[place] in kept
+    for place in ("lane:lead:stage:tone", "return:plate:out", "bus:mix:out"):
+        assert changed.places[place] not in kept
+
+
+def test_a_preview_is_near_what_the_loop_will_be(demo) -> None:
+    read = demo.studio.sounds.reader(RATE)
+    renderer = Renderer(read)
+    graph = Builder(demo.session).build()
+    loop = (20 * RATE, 26 * RATE)
+    for place in ("lane:lead:out", "bus:mix:out"):
+        renderer.loop(graph, graph.places[place], *loop)
+        other, _ = apply(demo.session, [Set(path="lanes/lead/stages/peaks/threshold_db", value=-21.0)])
+        changed = Builder(other).build()
+        key = changed.places[place]
+        soon = renderer.preview(changed, key, 22 * RATE, 23 * RATE, loop)
+        exact = renderer.loop(changed, key, *loop).audio[:, 2 * RATE : 3 * RATE]
+        assert residue_db(soon, exact) < -45
+
+
+def null_of(split: dict, x: np.ndarray) -> float:
+    graph, read, _ = one_lane(x, [split])
+    got = Renderer(read).loop(graph, graph.places["lane:lead:treated"], 0, x.shape[1]).audio
+    streamed = whole(graph, graph.places["lane:lead:treated"], x.shape[1], read)
+    copies = 1 + len(split["branches"])
+    return max(residue_db(got, copies * x), residue_db(streamed, copies * x))
+
+
+@pytest.mark.parametrize("lookahead", [0, 0.4, 5, 20])
+def test_neutral_branches_and_dry_null_against_their_sum(lookahead: float) -> None:
+    still = {"kind": "compressor", "ratio": 1, "lookahead_ms": lookahead}
+    ceiling = {"kind": "limiter", "ceiling_dbtp": 0}
+    branches = [
+        {"id": "a", "blend_db": 0, "stages": [{**still, "id": "x"}, {**ceiling, "id": "y"}]},
+        {"id": "b", "blend_db": 0, "stages": [{"kind": "deess", "id": "z", "max_cut_db": 0}]},
+    ]
+    assert null_of({"kind": "split", "branches": branches}, noise(1.0, 0.1)) < -120
+
+
+def test_dry_sends_and_returns_meet_to_the_sample() -> None:
+    x = noise(1.0, 0.1)
+    stages = [{"kind": "compressor", "id": "c", "ratio": 1, "lookahead_ms": 7}]
+    back = {"id": "r", "name": "R", "bus": "mix", "stages": [{"kind": "compressor", "id": "q", "ratio": 1, "lookahead_ms": 13}]}
+    sends = [{"id": "r", "level_db": 0}]
+    graph, read, _ = one_lane(x, stages, returns=[back], lane={"bus": "mix", "sends": sends})
+    mix = Renderer(read).loop(graph, graph.places["bus:mix:out"], 0, x.shape[1]).audio
+    assert residue_db(mix, 2 * np.repeat(x, 2, axis=0) * np.cos(np.pi / 4)) < -120
+
+
+def test_pre_and_post_fader_sends() -> None:
+    x = sine(500, -20, 1.0)
+    level = {}
+    for pre in (False, True):
+        sends = [{"id": "r", "level_db": -6, "pre_fader": pre}]
+        graph, read, _ = one_lane(x, [], returns=[{"id": "r", "name": "R"}], lane={"fader_db": -10, "sends": sends})
+        out = Renderer(read).loop(graph, graph.places["return:r:out"], 0, RATE).audio
+        level[pre] = 20 * np.log10(np.abs(out).max())
+    assert abs(level[True] - (-20 - 6 - 3.01)) < 0.01
+    assert abs(level[False] - (-20 - 6 - 3.01 - 10)) < 0.01
+
+
+def test_mute_solo_pan_and_buses() -> None:
+    x = sine(500, -20, 0.2)
+    graph, read, session = one_lane(x, [], lane={"pan": -1, "bus": "backings"})
+    render = Renderer(read).loop
+    out = render(graph, graph.places["bus:mix:out"], 0, 4800).audio
+    assert abs(np.abs(out[0]).max() - 0.1) < 1e-6
+    assert np.abs(out[1]).max() < 1e-9
+    for path, value in (("lanes/lead/mute", True), ("buses/vocals/mute", True), ("buses/backings/fader_db", -60.0)):
+        other, _ = apply(session, [Set(path=path, value=value)])
+        silent = Builder(other).build()
+        assert not render(silent, silent.places["bus:mix:out"], 0, 4800).audio.any()
+
+
+def test_traces_say_what_the_stage_did() -> None:
+    x = sine(1000, -10, 2.0)
+    graph, read, _ = one_lane(x, [{"kind": "compressor", "threshold_db": -20, "ratio": 2, "knee_db": 0, "makeup_db": 3}])
+    found = Renderer(read).loop(graph, graph.places["lane:lead:out"], RATE, 2 * RATE)
+    trace = found.trace(graph.places["lane:lead:stage:s0"])
+    assert RATE / trace.hop >= 200
+    at = RATE // trace.hop + 50
+    assert abs(trace.gain_db[at] + 5) < 0.1
+    assert abs(10 * np.log10(trace.mean_square_in[at]) + 13.01) < 0.1
+    assert abs(10 * np.log10(trace.mean_square_out[at]) + 15.01) < 0.1
+
+
+def test_the_store_is_bounded_and_forgets_the_oldest() -> None:
+    store = RenderStore(limit_bytes=1_000_000)
+    for i in range(20):
+        store.put(f"k{i}", 0, 1, Rendered(0, np.zeros((1, 12_500))))
+    assert store.held_bytes <= 1_000_000
+    assert store.get("k0", 0, 1) is None
+    assert store.get("k19", 0, 1) is not None
+
+
+def test_cancelled_work_gives_up(demo) -> None:
+    cancel = Cancel()
+    cancel.set()
+    graph = Builder(demo.session).build()
+    renderer = Renderer(demo.studio.sounds.reader(RATE))
+    with pytest.raises(CancelledError):
+        renderer.loop(graph, graph.places["bus:mix:out"], 0, RATE, cancel)
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.lists(st.sampled_from(KINDS), min_size=1, max_size=5), st.integers(1, 2))
+def test_any_chain_prints_finite_sound_of_the_right_length(kinds: list[str], channels: int) -> None:
+    x = noise(0.4, 0.4, channels)
+    graph, read, _ = one_lane(x, [{"kind": k} for k in kinds])
+    key = graph.places["lane:lead:treated"]
+    out = whole(graph, key, x.shape[1] + 4000, read)
+    assert out.shape[1] == x.shape[1] + 4000
+    assert np.isfinite(out).all()
+    loop = Renderer(read).loop(graph, key, 0, x.shape[1]).audio
+    assert residue_db(loop, out[:, : x.shape[1]]) < -200

@@ -1,0 +1,95 @@
+"""Phrases, sibilants, noise and spectra against what is true of the demo song and of made signals."""
+
+import numpy as np
+import pytest
+from conftest import RATE, noise, sine
+
+from miclane.core.audio import read_sound
+from miclane.core.engine.node import make_trace
+from miclane.core.measure.events import find_sibilants
+from miclane.core.measure.levels import noise_floor_dbfs
+from miclane.core.measure.phrases import find_phrases
+from miclane.core.measure.pitch import pitch_range_hz, track_pitch
+from miclane.core.measure.report import measure_file
+from miclane.core.measure.spectrum import AXIS_HZ, long_term_db
+from miclane.core.measure.stages import read_stage
+from miclane.demo.seed import SONG
+
+LANES = ("lead", "double", "high_harmony", "low_harmony")
+
+
+@pytest.mark.parametrize("lane", LANES)
+def test_phrases_are_found_and_breaths_left_out(lane: str, truth: dict) -> None:
+    found = find_phrases(read_sound(SONG / f"{lane}.flac").audio, RATE)
+    true = truth["lanes"][lane]
+    assert len(found) == len(true)
+    for span, told in zip(found, true, strict=True):
+        assert abs(span.start / RATE - told["start_s"]) < 0.06
+        assert abs(span.end / RATE - told["end_s"]) < 0.12
+        assert span.start / RATE > told["breath_s"][0] + 0.2
+
+
+@pytest.mark.parametrize("gain_db", [-12, 0])
+def test_sibilants_of_the_lead(gain_db: float, truth: dict, lead: np.ndarray) -> None:
+    events = find_sibilants(lead * 10 ** (gain_db / 20), RATE)
+    phones = [p for phrase in truth["lanes"]["lead"] for p in phrase["phones"]]
+
+    def meets(event, phone) -> bool:
+        return event.start / RATE < phone["end_s"] and event.end / RATE > phone["start_s"]
+
+    sharp = [p for p in phones if p["name"] in ("s", "sh", "ch")]
+    found = sum(any(meets(e, p) for e in events) for p in sharp)
+    assert found / len(sharp) >= 0.9
+    voiced = {"aa", "ae", "ah", "ao", "aw", "ax", "ay", "eh", "er", "ey", "ih", "iy", "ow", "uh", "uw", "m", "n", "ng", "l"}
+    inside = [e for e in events if (names := {p["name"] for p in phones if meets(e, p)}) and names <= voiced]
+    assert len(inside) * 60 / (lead.shape[1] / RATE) < 1
+    strong = [max(e.excess_db for e in events if meets(e, p)) for p in truth["faults"]["strong_sibilants"]]
+    others = [e.excess_db for e in events if not any(meets(e, p) for p in truth["faults"]["strong_sibilants"])]
+    assert np.median(strong) > np.median(others) + 4
+
+
+def test_noise_floor(lead: np.ndarray, truth: dict) -> None:
+    assert abs(noise_floor_dbfs(lead, RATE) - truth["faults"]["noise_floor_dbfs"]) < 2
+    assert abs(noise_floor_dbfs(noise(4, 10 ** (-50 / 20)), RATE) + 50) < 1
+
+
+def test_lowest_and_highest_note(lead: np.ndarray, truth: dict) -> None:
+    low, high = pitch_range_hz(track_pitch(lead, RATE)[0])
+    notes = [n["midi"] for p in truth["lanes"]["lead"] for n in p["notes"]]
+    assert abs(12 * np.log2(low / 440) + 69 - min(notes)) < 1
+    assert 12 * np.log2(high / 440) + 69 > max(notes) - 1
+
+
+@pytest.mark.parametrize("frequency", [82.4, 220.0, 440.0, 659.3])
+def test_pitch_of_a_steady_tone(frequency: float) -> None:
+    x = sum(sine(frequency * k, -12 - 6 * k, 1.0) for k in range(1, 6))
+    f0, _ = track_pitch(x, RATE)
+    assert abs(1200 * np.log2(np.median(f0[f0 > 0]) / frequency)) < 5
+
+
+def test_long_term_spectrum_shows_an_inserted_bell(lead: np.ndarray) -> None:
+    from conftest import run
+
+    from miclane.core.stages.eq import Band, Eq
+
+    part = lead[:, 5 * RATE : 20 * RATE]
+    raised = run(Eq(bands=(Band(frequency_hz=2000, gain_db=6, q=1),)), part).y
+    change = long_term_db(raised, RATE) - long_term_db(part, RATE)
+    assert abs(change[np.argmin(abs(AXIS_HZ - 2000))] - 6) < 0.5
+    assert abs(change[np.argmin(abs(AXIS_HZ - 100))]) < 0.3
+
+
+def test_stage_reading() -> None:
+    x = sine(1000, -12, 2.0)
+    gain = np.full(x.shape[1], -6.0)
+    trace = make_trace(x, x * 10 ** (-6 / 20), gain, RATE, 1000)
+    told = read_stage(trace, 1000 + RATE // 2, 1000 + RATE)
+    assert abs(told.reduction_median_db - 6) < 1e-6
+    assert abs(told.change_db + 6) < 1e-3
+    assert abs(told.level_in_db + 15.01) < 0.05
+
+
+def test_report_of_silence_has_no_findings() -> None:
+    told = measure_file(np.zeros((1, 2 * RATE)), RATE)
+    assert told["phrases"] == told["events"] == told["rings"] == []
+    assert told["pitch_range_hz"] is None

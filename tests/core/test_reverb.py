@@ -1,0 +1,82 @@
+"""The plate: decay per octave, density, ringing, correlation, end."""
+
+import numpy as np
+import pytest
+from conftest import RATE, run
+from scipy.ndimage import uniform_filter1d
+from scipy.signal import butter, sosfiltfilt
+
+from miclane.core.stages.reverb import Reverb
+
+
+def impulse_response(stage: Reverb, seconds: float) -> np.ndarray:
+    x = np.zeros((1, round(seconds * RATE)))
+    x[0, 0] = 1.0
+    return run(stage, x, block=5000).y
+
+
+def rt60(h: np.ndarray, octave_hz: float) -> float:
+    """T30 from the backward integral (Schroeder 1965; ISO 3382-1) of one octave."""
+    edges = [octave_hz / 2**0.5, octave_hz * 2**0.5]
+    band = sosfiltfilt(butter(3, edges, "band", fs=RATE, output="sos"), h)
+    decay = 10 * np.log10(np.cumsum(band[::-1] ** 2)[::-1] / np.sum(band**2) + 1e-20)
+    a, b = int(np.argmax(decay < -5)), int(np.argmax(decay < -35))
+    return 60 * (b - a) / RATE / (decay[a] - decay[b])
+
+
+@pytest.mark.parametrize("decay_s", [0.5, 1.0, 1.9, 4.0])
+@pytest.mark.parametrize("damping", [0.5, 1.0])
+def test_decay_per_octave_is_what_is_set(decay_s: float, damping: float) -> None:
+    stage = Reverb(decay_s=decay_s, damping=damping, predelay_ms=0, low_cut_hz=20, high_cut_hz=20000)
+    h = impulse_response(stage, decay_s * 1.5 + 0.5)
+    for octave in (125, 250, 500, 1000, 2000, 4000, 8000):
+        times = [rt60(side, octave) for side in h]
+        assert abs(np.mean(times) / stage.decay_at(octave, RATE) - 1) < 0.10, octave
+
+
+def test_decay_at_is_the_setting_at_both_ends() -> None:
+    stage = Reverb(decay_s=2.0, damping=0.4, damping_hz=4000)
+    assert abs(stage.decay_at(50, RATE) - 2.0) < 0.02
+    assert stage.decay_at(20000, RATE) < 0.9
+
+
+def test_dense_within_80_ms() -> None:
+    h = impulse_response(Reverb(predelay_ms=0), 0.3)[0]
+    window = round(0.02 * RATE)
+    for ms in (80, 120, 200):
+        at = round(ms * RATE / 1000)
+        part = h[at : at + window]
+        share = np.mean(np.abs(part) > part.std()) / 0.3173
+        assert share > 0.85  # normalised echo density (Abel & Huang 2006); 1 is Gaussian
+
+
+def test_no_mode_rings_out_of_its_neighbourhood() -> None:
+    h = impulse_response(Reverb(decay_s=2.0, damping=1.0, predelay_ms=0), 3.0)[0]
+    n = RATE // 4
+    parts = [h[round(t * RATE) :][:n] * np.hanning(n) * 10 ** (3 * t / 2.0) for t in np.arange(0.2, 2.2, 0.125)]
+    power = np.mean([np.abs(np.fft.rfft(p)) ** 2 for p in parts], axis=0)
+    f = np.fft.rfftfreq(n, 1 / RATE)
+    over = 10 * np.log10(power / uniform_filter1d(power, 41))
+    assert over[(f > 150) & (f < 8000)].max() < 10
+
+
+def test_tail_is_wide_and_ends() -> None:
+    stage = Reverb(decay_s=0.6, predelay_ms=20)
+    h = impulse_response(stage, 4.0)
+    late = h[:, round(0.2 * RATE) : round(0.8 * RATE)]
+    assert abs(np.corrcoef(late)[0, 1]) < 0.3
+    quiet = np.argmax(np.abs(h[:, ::-1]).max(axis=0) > 1e-6)
+    last = h.shape[1] - quiet
+    assert not h[:, last + 2 * RATE :].any()
+    assert not h[:, : round(0.02 * RATE)].any()
+
+
+def test_wet_is_about_as_loud_as_the_dry() -> None:
+    from miclane.core.measure.loudness import integrated_lufs
+
+    rng = np.random.default_rng(1)
+    x = np.cumsum(rng.standard_normal((1, 6 * RATE)), axis=1)
+    x = sosfiltfilt(butter(2, [150, 6000], "band", fs=RATE, output="sos"), x)
+    x *= 0.1 / x.std()
+    wet = run(Reverb(decay_s=1.9), x).y[:, 2 * RATE :]
+    assert abs(integrated_lufs(wet, RATE) - integrated_lufs(x[:, 2 * RATE :], RATE)) < 4

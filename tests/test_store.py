@@ -1,0 +1,149 @@
+"""The store: nothing acknowledged is lost, undo survives restarts, damaged files are noticed."""
+
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from conftest import RATE, noise, residue_db
+
+from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableSoundError
+from miclane.core.mix.document import Session
+from miclane.core.mix.edits import Insert, Remove, Set
+from miclane.web.studio import Studio
+
+WRITER = """
+import sys
+from pathlib import Path
+from miclane.core.mix.edits import Set
+from miclane.store.database import open_database
+from miclane.store.sessions import SessionStore
+store = SessionStore(open_database(Path(sys.argv[1]) / "miclane.sqlite"))
+value = float(sys.argv[2])
+while True:
+    value += 1
+    state = store.edit("m", [Set(path="tempo_bpm", value=20 + value % 300)])
+    print(state.version, 20 + value % 300, flush=True)
+"""
+
+
+def small() -> Session:
+    stages = [{"kind": "eq", "id": "e", "bands": [{}, {}]}, {"kind": "compressor", "id": "c"}]
+    return Session.model_validate({"name": "Small", "lanes": [{"id": "lead", "name": "Lead", "stages": stages}]})
+
+
+def test_killed_fifty_times_no_acknowledged_edit_is_lost(tmp_path: Path) -> None:
+    studio = Studio(tmp_path)
+    studio.sessions.create(small(), "m")
+    script = tmp_path / "writer.py"
+    script.write_text(WRITER)
+    version, tempo = 1, 92.0
+    for kill in range(50):
+        writer = subprocess.Popen([sys.executable, str(script), str(tmp_path), str(kill)], stdout=subprocess.PIPE, text=True)
+        assert writer.stdout is not None
+        for _ in range(1 + kill % 7):
+            said = writer.stdout.readline().split()
+        writer.send_signal(signal.SIGKILL)
+        rest = writer.communicate()[0].split("\n")
+        whole = [line.split() for line in rest[:-1]]
+        version, tempo = int((whole or [said])[-1][0]), float((whole or [said])[-1][1])
+        state = Studio(tmp_path).sessions.get("m")
+        assert state.version >= version
+        assert state.version > version or state.session.tempo_bpm == tempo
+        assert state.version - version <= 1
+    fresh = Studio(tmp_path).sessions
+    steps = fresh.get("m").steps
+    assert fresh.undo("m").steps == steps - 1
+
+
+def test_undo_and_redo_across_restarts(tmp_path: Path) -> None:
+    Studio(tmp_path).sessions.create(small(), "m")
+    for value in (100.0, 110.0, 120.0):
+        Studio(tmp_path).sessions.edit("m", [Set(path="tempo_bpm", value=value)])
+    assert Studio(tmp_path).sessions.undo("m").session.tempo_bpm == 110
+    assert Studio(tmp_path).sessions.undo("m").session.tempo_bpm == 100
+    assert Studio(tmp_path).sessions.redo("m").session.tempo_bpm == 110
+    state = Studio(tmp_path).sessions.edit("m", [Set(path="key", value="D minor")])
+    assert state.ahead == 0
+    with pytest.raises(MicLaneError, match="nothing to redo"):
+        Studio(tmp_path).sessions.redo("m")
+    for _ in range(3):
+        state = Studio(tmp_path).sessions.undo("m")
+    assert state.session == small()
+    with pytest.raises(MicLaneError, match="nothing to undo"):
+        Studio(tmp_path).sessions.undo("m")
+
+
+def test_one_drag_is_one_step(studio: Studio) -> None:
+    studio.sessions.create(small(), "m")
+    for value in range(30):
+        studio.sessions.edit("m", [Set(path="lanes/lead/stages/c/threshold_db", value=-float(value))], gesture="drag1")
+    state = studio.sessions.edit("m", [Set(path="lanes/lead/stages/c/threshold_db", value=-3.0)], gesture="drag2")
+    assert state.steps == 2
+    assert studio.sessions.undo("m").session.lanes[0].stages[1].threshold_db == -29
+    assert studio.sessions.undo("m").session == small()
+
+
+def test_edits_of_two_windows_merge_or_are_refused(studio: Studio) -> None:
+    base = studio.sessions.create(small(), "m").version
+    studio.sessions.edit("m", [Set(path="lanes/lead/stages/c/ratio", value=5.0)], base)
+    state = studio.sessions.edit("m", [Set(path="lanes/lead/stages/e/bands/0/gain_db", value=2.0)], base)
+    assert state.session.lanes[0].stages[1].ratio == 5
+    with pytest.raises(ConflictError, match="another window"):
+        studio.sessions.edit("m", [Set(path="lanes/lead/stages/c/ratio", value=9.0)], base)
+    with pytest.raises(ConflictError):
+        studio.sessions.edit("m", [Remove(path="lanes/lead/stages/c")], base)
+    assert studio.sessions.get("m") == state
+
+
+def test_a_refused_edit_changes_nothing(studio: Studio) -> None:
+    state = studio.sessions.create(small(), "m")
+    with pytest.raises(MicLaneError):
+        studio.sessions.edit("m", [Set(path="tempo_bpm", value=100.0), Set(path="tempo_bpm", value=-1)])
+    with pytest.raises(UnknownPlaceError):
+        studio.sessions.edit("m", [Insert(path="lanes/ghost/stages", index=0, value={})])
+    assert studio.sessions.get("m") == state
+    with pytest.raises(UnknownPlaceError):
+        studio.sessions.get("nobody")
+
+
+def test_sounds_are_kept_once_and_checked_on_read(tmp_path: Path) -> None:
+    studio = Studio(tmp_path / "data")
+    x = noise(1.0, 0.1)
+    soundfile.write(tmp_path / "a.wav", x[0], RATE, "FLOAT")
+    soundfile.write(tmp_path / "b.wav", x[0], RATE, "FLOAT")
+    first, second = (studio.sounds.add(tmp_path / n, n, RATE) for n in ("a.wav", "b.wav"))
+    originals = list((tmp_path / "data" / "sounds" / "originals").rglob("*.wav"))
+    assert first.digest == second.digest
+    assert len(originals) == 1
+    frames = next((tmp_path / "data" / "sounds" / "frames").rglob("*.f32"))
+    frames.write_bytes(b"\0" * 1000)
+    again = Studio(tmp_path / "data").sounds.reader(RATE)(first.digest, 0, RATE)
+    assert residue_db(again, x) < -120
+    frames.unlink()
+    originals[0].write_bytes(originals[0].read_bytes()[:-500])
+    with pytest.raises(UnusableSoundError, match="missing or damaged"):
+        Studio(tmp_path / "data").sounds.reader(RATE)(first.digest, 0, RATE)
+
+
+def test_half_written_files_are_swept_and_never_used(tmp_path: Path) -> None:
+    studio = Studio(tmp_path)
+    soundfile.write(tmp_path / "a.wav", noise(0.2)[0], RATE)
+    sound = studio.sounds.add(tmp_path / "a.wav", "a.wav", RATE)
+    half = tmp_path / "sounds" / "originals" / sound.digest[:2] / f".{sound.digest}.wav.1234.part"
+    half.write_bytes(b"RIFF")
+    fresh = Studio(tmp_path)
+    assert not half.exists()
+    assert fresh.sounds.reader(RATE)(sound.digest, 0, 100).shape == (1, 100)
+
+
+def test_reading_past_the_end_gives_zeros(tmp_path: Path) -> None:
+    studio = Studio(tmp_path)
+    soundfile.write(tmp_path / "a.wav", np.full(100, 0.5), RATE)
+    sound = studio.sounds.add(tmp_path / "a.wav", "a.wav", RATE)
+    part = studio.sounds.reader(RATE)(sound.digest, 50, 200)
+    assert part[0, :50].min() > 0.49
+    assert not part[0, 50:].any()
