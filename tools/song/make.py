@@ -59,7 +59,7 @@ def faults(track: np.ndarray, told: dict) -> tuple[np.ndarray, dict]:
     x = track.copy()
     truth: dict = {"strong_sibilants": [], "plosives": [], "flat_notes": []}
     top = sosfilt(butter(4, 3800, "high", fs=RATE, output="sos"), x)
-    sibilants = [p for i in told for p in told[i]["phones"] if p.name in ("s", "sh", "ch")]
+    sibilants = [p for i in told for p in told[i]["phones"] if p.name in ("s", "sh")]
     gain = np.zeros(FRAMES)
     for k, p in enumerate(sibilants):
         if k % 3 == 1:

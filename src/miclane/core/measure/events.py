@@ -4,10 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..stages.deess import Deess, DeessProcessor
+from ..stages.deess import FLOOR_DB, Deess, DeessProcessor
 from .levels import runs
 
-LEAST_EXCESS_DB = -22.0
+LEAST_EXCESS_DB = -26.0
 _DETECTOR = Deess(low_hz=4000, high_hz=14000, threshold_db=0, max_cut_db=24, attack_ms=1, release_ms=8, lookahead_ms=0)
 
 
@@ -27,7 +27,8 @@ def find_sibilants(audio: np.ndarray, rate: int) -> list[Sibilant]:
     detector = DeessProcessor(_DETECTOR, rate, 1)
     detector.process(np.concatenate([mono, np.zeros((1, detector.latency))], axis=1))
     over, balance = detector.excess_db[detector.latency :], detector.balance_db[detector.latency :]
-    active = (over > LEAST_EXCESS_DB) & (balance > 0)
+    near_voice = detector.around_db[detector.latency :] > FLOOR_DB + 3
+    active = (over > LEAST_EXCESS_DB) & (balance > 0) & near_voice
     found: list[list[int]] = []
     for a, b in runs(active):
         if found and a - found[-1][1] < 0.018 * rate:

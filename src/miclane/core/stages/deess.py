@@ -37,7 +37,7 @@ class DeessProcessor(Processor):
         self.last = 0.0
         centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
         self.cut = Filter(bandpass_section(centre, centre / width, rate)[None], channels)
-        self.excess_db = self.balance_db = np.zeros(0)
+        self.excess_db = self.balance_db = self.around_db = np.zeros(0)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
@@ -51,7 +51,8 @@ class DeessProcessor(Processor):
         self.last = deess_gain(
             band, voice, around, s.threshold_db, s.max_cut_db, *self.times, self.last, gain, excess
         )
-        self.gain_db, self.excess_db, self.balance_db = gain, excess, band - voice
+        self.gain_db, self.excess_db = gain, excess
+        self.balance_db, self.around_db = band - voice, around
         late = self.delay.process(x)
         if s.mode == "wide":
             return turn_down(late, gain, 1.0, s.mix)

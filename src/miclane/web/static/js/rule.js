@@ -3,6 +3,7 @@
 import { on, set, typed, $, $$ } from "./session.js";
 
 const number = (rule, name) => Number(rule.dataset[name]);
+const ruleAt = (target) => $(".rule", target.closest?.(".rule-box") ?? document.createElement("i"));
 
 export function toFraction(rule, value) {
   const low = number(rule, "low");
@@ -43,7 +44,7 @@ export function show(rule, value) {
   const [text, unit] = shown(value, rule.dataset.unit, rule.dataset.signed === "1");
   rule.setAttribute("aria-valuenow", value);
   rule.setAttribute("aria-valuetext", `${text} ${unit}`);
-  const field = $(".value", rule);
+  const field = $(".value", rule.parentElement);
   if (field) {
     $(".number", field).textContent = text;
     $("small", field).textContent = unit + (rule.dataset.path.endsWith("frequency_hz") ? ` ${note(value)}` : "");
@@ -67,7 +68,7 @@ function move(rule, value, gesture) {
 
 let drag = null;
 document.addEventListener("pointerdown", (event) => {
-  const rule = event.target.closest(".rule");
+  const rule = ruleAt(event.target);
   if (!rule || event.button !== 0 || event.target.closest("input")) return;
   if (event.target.closest(".value")) return;
   event.preventDefault();
@@ -93,7 +94,7 @@ document.addEventListener("pointerup", (event) => {
 });
 document.addEventListener("pointercancel", () => (drag = null));
 document.addEventListener("dblclick", (event) => {
-  const rule = event.target.closest(".rule");
+  const rule = ruleAt(event.target);
   if (rule && !event.target.closest(".value, input")) move(rule, number(rule, "default"), "");
 });
 
@@ -123,15 +124,12 @@ document.addEventListener("keydown", (event) => {
   const next = rule.dataset.scale === "log" && number(rule, "low") > 0 ? fromFraction(rule, toFraction(rule, value) + 0.01 * steps * fine) : value + number(rule, "step") * (rule.dataset.unit === "Hz" ? 1 : rule.dataset.unit === "dB" ? 5 : 1) * steps * fine;
   move(rule, next, keyGesture);
 });
-document.addEventListener("keyup", () => {});
-
 document.addEventListener("click", (event) => {
-  const value = event.target.closest(".rule .value");
-  if (value) type(value.closest(".rule"));
+  if (event.target.closest(".rule-box .value")) type(ruleAt(event.target));
 });
 
 function type(rule) {
-  const field = $(".value", rule);
+  const field = $(".value", rule.parentElement);
   if (!field) return;
   const input = document.createElement("input");
   input.value = field.textContent.trim().split(/\s+/).slice(0, 2).join(" ").replace("−", "-");

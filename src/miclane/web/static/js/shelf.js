@@ -106,13 +106,6 @@ document.addEventListener("drop", (event) => {
 document.addEventListener("click", (event) => {
   if (event.target.closest("[data-choose]")) $("#files").click();
 });
-document.addEventListener("keydown", (event) => {
-  if (event.target.id === "drop" && (event.key === "Enter" || event.key === " ")) {
-    event.preventDefault();
-    event.stopPropagation();
-    $("#files").click();
-  }
-});
 document.addEventListener("change", (event) => {
   if (event.target.id === "files") take(event.target.files);
 });

@@ -1,0 +1,374 @@
+"""The real pages in headless Chromium: import, play, drag, type, undo, compare, print."""
+
+import json
+from pathlib import Path
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+import soundfile
+from axe_playwright_python.sync_playwright import Axe
+from conftest import RATE, noise
+from playwright.sync_api import Page, expect
+
+from miclane.core.audio import read_sound
+
+pytestmark = pytest.mark.browser
+SERIOUS = ("serious", "critical")
+LANE = "/s/salt-ferry/lane/lead"
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args(browser_type_launch_args: dict) -> dict:
+    flags = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync --autoplay-policy=no-user-gesture-required"
+    return {**browser_type_launch_args, "executable_path": "/usr/bin/chromium", "args": flags.split()}
+
+
+@pytest.fixture(scope="session")
+def browser_context_args(browser_context_args: dict) -> dict:
+    return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
+
+
+def until(page: Page, expression: str, arg: object = None) -> None:
+    """Wait until an expression holds in the page; a function, since the page's policy forbids evaluating text."""
+    page.wait_for_function(expression if "=>" in expression[:12] else f"() => ({expression})", arg=arg)
+
+
+@pytest.fixture
+def at(page: Page, demo: SimpleNamespace):
+    """Opens an address; fails the test when the page reports an error."""
+    errors: list[str] = []
+    page.on("pageerror", lambda e: errors.append(str(e)))
+    page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "409" not in m.text and "422" not in m.text else None)
+    page.set_default_timeout(60_000)
+
+    def open_(address: str) -> Page:
+        page.goto(demo.address + address)
+        until(page, "window.miclane !== undefined")
+        if address.endswith(("space", LANE)) or "?stage" in address:
+            until(page, "document.querySelector('#lufs').textContent !== '—'")
+        return page
+
+    yield open_
+    assert errors == []
+
+
+def play(page: Page) -> None:
+    page.keyboard.press("Space")
+    until(page, "miclane.player.playing && miclane.player.starved === false && miclane.player.at > miclane.player.first + 4800")
+
+
+GRAB = """async (n) => {
+  const out = [];
+  const a = miclane.player.analyser;
+  const d = new Float32Array(a.fftSize);
+  for (let i = 0; i < n; i++) {
+    a.getFloatTimeDomainData(d);
+    out.push(d.reduce((s, v) => s + v * v, 0) / d.length);
+    await new Promise((r) => setTimeout(r, 160));
+  }
+  return out.reduce((s, v) => s + v, 0) / out.length;
+}"""
+
+
+def version(demo: SimpleNamespace) -> int:
+    return demo.studio.sessions.get("salt-ferry").version
+
+
+def stage(demo: SimpleNamespace, name: str):
+    lane = demo.studio.sessions.get("salt-ferry").session.lane("lead")
+    return next(s for s in lane.stages if s.id == name)
+
+
+def test_plays_real_sound_and_stops(at, demo) -> None:
+    page = at(LANE)
+    play(page)
+    assert 10 * np.log10(page.evaluate(GRAB, 12)) > -45
+    first = page.evaluate("miclane.player.at")
+    until(page, f"miclane.player.at !== {first}")
+    page.keyboard.press("Space")
+    until(page, "!miclane.player.playing")
+    until(page, "(() => { const d = new Float32Array(8192); miclane.player.analyser.getFloatTimeDomainData(d); return Math.max(...d) < 1e-6; })()")
+
+
+def test_the_loop_comes_round_to_the_frame(at, demo) -> None:
+    page = at(LANE)
+    page.evaluate("() => { window.seen = []; const p = miclane.player; setInterval(() => seen.push(p.at), 5); }")
+    play(page)
+    until(page, "seen.some((v, i) => i && v < seen[i - 1])")
+    first, last = page.evaluate("[miclane.player.first, miclane.player.last]")
+    seen = page.evaluate("seen")
+    assert max(seen) < last
+    assert min(s for s in seen) >= first
+
+
+def test_a_rule_is_dragged_typed_and_moved_by_keys(at, demo) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    rule = page.get_by_role("slider", name="Threshold")
+    box = rule.locator("svg").bounding_box()
+    mark = rule.locator(".mark").bounding_box()
+    before = stage(demo, "peaks").threshold_db
+    with page.expect_response("**/edits"):
+        page.mouse.move(mark["x"] + 2, mark["y"] + 6)
+        page.mouse.down()
+        page.mouse.move(mark["x"] + 2 + box["width"] * 0.1, mark["y"] + 6, steps=5)
+        page.mouse.up()
+    until(page, "document.querySelector('#saved').textContent.includes('step 1')")
+    page.wait_for_timeout(0)
+    dragged = float(rule.get_attribute("aria-valuenow"))
+    assert abs(dragged - (before + 6)) < 1
+    with page.expect_response("**/edits"):
+        rule.press("ArrowRight")
+    with page.expect_response("**/typed"):
+        rule.locator(".value").click()
+        page.get_by_label("Threshold, in dB").fill("-25,5 dB")
+        page.keyboard.press("Enter")
+    expect(rule).to_have_attribute("aria-valuenow", "-25.5")
+    assert stage(demo, "peaks").threshold_db == -25.5
+    rule.locator(".value").click()
+    page.get_by_label("Threshold, in dB").fill("loud")
+    page.keyboard.press("Enter")
+    expect(page.locator(".toast")).to_contain_text("loud")
+    page.keyboard.press("Escape")
+    while stage(demo, "peaks").threshold_db != before:
+        with page.expect_response("**/undo"):
+            page.locator("#undo").click()
+
+
+def test_a_pin_is_dragged_and_undone_and_survives_a_reload(at, demo) -> None:
+    page = at(f"{LANE}?stage=clean")
+    before = stage(demo, "clean").bands[2]
+    curve = page.locator("#eq-curve").get_attribute("d")
+    pin = page.locator('.pin[data-band="2"] .foot-box').bounding_box()
+    with page.expect_response("**/edits"):
+        page.mouse.move(pin["x"] + 8, pin["y"] + 8)
+        page.mouse.down()
+        page.mouse.move(pin["x"] + 68, pin["y"] - 20, steps=6)
+        page.mouse.up()
+    until(page, f"document.querySelector('#eq-curve').getAttribute('d') !== {json.dumps(curve)}")
+    expect(page.locator('.pin[data-band="2"]')).to_have_attribute("aria-current", "true")
+    until(page, "document.querySelector('#saved').textContent.includes('step')")
+    moved = stage(demo, "clean").bands[2]
+    assert moved.frequency_hz > before.frequency_hz * 1.2
+    assert moved.gain_db > before.gain_db
+    with page.expect_response("**/edits"):
+        page.locator('.pin[data-band="2"]').press("ArrowUp")
+    page.reload()
+    until(page, "window.miclane !== undefined")
+    expect(page.locator("#undo")).to_be_enabled()
+    while stage(demo, "clean").bands[2] != before:
+        with page.expect_response("**/undo"):
+            page.keyboard.press("Control+z")
+
+
+def test_a_change_is_heard_while_it_plays(at, demo) -> None:
+    page = at(f"{LANE}?stage=trim")
+    play(page)
+    page.evaluate("miclane.heard = []")
+    with page.expect_response("**/edits"):
+        page.get_by_role("slider", name="Gain").press("PageDown")
+    until(page, "(miclane.heard ?? []).length > 0 && miclane.player.playing")
+    assert page.evaluate("miclane.player.starved") is False
+    with page.expect_response("**/undo"):
+        page.keyboard.press("Control+z")
+
+
+def test_held_untreated_is_as_loud_as_treated(at, demo) -> None:
+    page = at(LANE)
+    play(page)
+    levels = {}
+    for name in ("treated", "untreated"):
+        if name == "untreated":
+            page.keyboard.down("h")
+            until(page, "miclane.player.variant === 'untreated'")
+        sound = page.evaluate(
+            """async () => {
+              const p = miclane.player; const a = p.analyser; const d = new Float32Array(a.fftSize);
+              const parts = []; let last = -1;
+              while (p.at < p.last - 9600 && p.at > p.first + 1) await new Promise((r) => setTimeout(r, 10));
+              const begin = performance.now(); const length = (p.last - p.first) / 48;
+              while (performance.now() - begin < length) { a.getFloatTimeDomainData(d); parts.push(d.reduce((s, v) => s + v * v, 0) / d.length); await new Promise((r) => setTimeout(r, 85)); }
+              return parts;
+            }"""
+        )
+        levels[name] = 10 * np.log10(np.mean(sound))
+    page.keyboard.up("h")
+    told = page.evaluate("miclane.player.figures")
+    assert abs(told["untreated_lufs"] + told["match_db"] - told["lufs"]) < 0.3
+    assert abs(levels["treated"] - levels["untreated"]) < 2.5  # unweighted power of two differently shaped spectra
+
+
+def test_removed_is_untreated_minus_treated(at, demo) -> None:
+    page = at(LANE)
+    play(page)
+    page.keyboard.press("r")
+    until(page, "miclane.player.variant === 'removed'")
+    expect(page.locator("#removed")).to_have_attribute("aria-pressed", "true")
+    assert page.evaluate(GRAB, 8) > 1e-7
+    page.keyboard.press("r")
+    expect(page.locator("#removed")).to_have_attribute("aria-pressed", "false")
+
+
+def test_stages_are_added_moved_renamed_bypassed_and_removed(at, demo) -> None:
+    page = at(LANE)
+    count = page.locator(".station").count()
+    page.get_by_role("button", name="Add after").click()
+    page.get_by_role("menuitem", name="Trim").click()
+    expect(page.locator(".station")).to_have_count(count + 1)
+    expect(page.locator("#bench")).to_have_attribute("data-kind", "trim")
+    page.locator("#rename").click()
+    page.get_by_label("Name of the stage").fill("A very long name for one plain trim that nobody would ever give to it in earnest")
+    page.keyboard.press("Enter")
+    expect(page.locator(".station[aria-current] title")).to_contain_text("A very long name")
+    where = page.locator(".station[aria-current]")
+    index = int(where.get_attribute("data-index"))
+    where.focus()
+    page.keyboard.press("Alt+ArrowRight")
+    until(page, f"document.querySelector('.station[aria-current]').dataset.index == {index + 1}")
+    page.locator("#bench").click(position={"x": 5, "y": 5})
+    page.keyboard.press("b")
+    expect(page.locator(".station[aria-current]")).to_have_class("station off")
+    page.get_by_role("button", name="Remove", exact=True).click()
+    expect(page.locator(".station")).to_have_count(count)
+    for _ in range(5):
+        with page.expect_response("**/undo"):
+            page.locator("#undo").click()
+    expect(page.locator(".station")).to_have_count(count)
+
+
+def test_a_station_is_dragged_to_another_place(at, demo) -> None:
+    page = at(LANE)
+    order = [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages]
+    box = page.locator('.station[data-stage="deess"] rect.box').bounding_box()
+    goal = page.locator('.station[data-stage="level"] rect.box').bounding_box()
+    with page.expect_response("**/edits"):
+        page.mouse.move(box["x"] + 7, box["y"] + 7)
+        page.mouse.down()
+        page.mouse.move(goal["x"] + 30, goal["y"] + 7, steps=8)
+        page.mouse.up()
+    now = [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages]
+    assert now.index("deess") > now.index("level")
+    with page.expect_response("**/undo"):
+        page.keyboard.press("Control+z")
+    assert [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages] == order
+
+
+def test_two_windows_do_not_overwrite_one_another(at, demo, context) -> None:
+    page = at(f"{LANE}?stage=level")
+    other = context.new_page()
+    other.goto(f"{demo.address}{LANE}?stage=level")
+    until(other, "window.miclane !== undefined")
+    with page.expect_response("**/edits"):
+        page.get_by_role("slider", name="Ratio").press("PageUp")
+    with other.expect_response("**/edits") as answer:
+        other.evaluate("clearInterval(9)")
+        other.get_by_role("slider", name="Knee").press("PageUp")
+    assert answer.value.status == 200
+    now = stage(demo, "level")
+    assert now.ratio > 2.4
+    assert now.knee_db > 12
+    other.close()
+    for _ in range(2):
+        with page.expect_response("**/undo"):
+            page.locator("#undo").click()
+
+
+def test_space_shows_and_moves_the_duck(at, demo) -> None:
+    page = at("/s/salt-ferry/space")
+    expect(page.locator("#space-picture .number").first).to_contain_text("dB")
+    assert page.evaluate("miclane.player.hear") == "vocals"
+    before = page.locator("#space-svg").inner_html()
+    with page.expect_response("**/edits"):
+        page.get_by_role("slider", name="Depth").press("PageUp")
+    until(page, "(old) => document.querySelector('#space-svg').innerHTML !== old", before)
+    with page.expect_response("**/undo"):
+        page.locator("#undo").click()
+
+
+def test_print_runs_and_the_file_is_the_mix(at, demo, tmp_path: Path) -> None:
+    page = at("/s/salt-ferry/print")
+    page.locator("#print-start").click()
+    expect(page.locator("[data-cancel]").first).to_be_visible()
+    link = page.get_by_role("link", name="Download").first
+    expect(link).to_be_visible(timeout=60_000)
+    with page.expect_download() as got:
+        link.click()
+    path = tmp_path / got.value.suggested_filename
+    got.value.save_as(path)
+    printed = read_sound(path)
+    assert printed.rate == RATE
+    state = demo.studio.sessions.get("salt-ferry")
+    exact = demo.studio.range(state, "mix", "lead", 20 * RATE, 25 * RATE).audio
+    assert np.abs(printed.audio[:, 20 * RATE : 25 * RATE] - exact).max() < 2.5 / 2**23
+
+
+def test_files_are_dropped_imported_and_refused_by_name(at, demo, tmp_path: Path) -> None:
+    page = at("/")
+    soundfile.write(tmp_path / "My lead.wav", noise(2.0, 0.1)[0], RATE)
+    soundfile.write(tmp_path / "music.wav", noise(2.0, 0.1, 2).T, 44100)
+    (tmp_path / "notes.wav").write_text("not a sound")
+    files = [list((tmp_path / n).read_bytes()) for n in ("My lead.wav", "notes.wav", "music.wav")]
+    page.evaluate(
+        """(files) => {
+          const t = new DataTransfer();
+          ["My lead.wav", "notes.wav", "music.wav"].forEach((n, i) => t.items.add(new File([new Uint8Array(files[i])], n)));
+          document.querySelector("#drop").dispatchEvent(new DragEvent("drop", { dataTransfer: t, bubbles: true, cancelable: true }));
+        }""",
+        files,
+    )
+    rows = page.locator("#imports tbody tr")
+    expect(rows.nth(0)).to_contain_text("lead, 2.0 s")
+    expect(rows.nth(1)).to_contain_text("Refused. notes.wav: is not a sound file")
+    expect(rows.nth(2)).to_contain_text("music, 2.0 s")
+    page.get_by_role("link", name="Open the session").click()
+    expect(page.locator("table.list a.font-semibold")).to_have_count(2)
+    page.get_by_role("link", name="My lead").click()
+    expect(page.get_by_text("Nothing on this lane yet")).to_be_visible()
+    page.get_by_role("button", name="Add a stage").click()
+    page.get_by_role("menuitem", name="Compressor").click()
+    expect(page.get_by_role("slider", name="Threshold")).to_be_visible()
+
+
+def test_whole_song_plays_from_anywhere(at, demo) -> None:
+    page = at(LANE)
+    page.keyboard.press("3")
+    page.keyboard.press("l")
+    until(page, "miclane.player.first === 0 && miclane.player.last === miclane.state.frames")
+    page.evaluate("miclane.player.at = 30 * 48000")
+    page.keyboard.press("Space")
+    until(page, "miclane.player.playing && miclane.player.starved === false")
+    assert page.evaluate(GRAB, 10) > 1e-5
+    assert page.evaluate("miclane.player.starved") is False
+
+
+def test_keyboard_alone_reaches_a_stage_and_moves_it(at, demo) -> None:
+    page = at(LANE)
+    page.locator('.station[data-stage="peaks"]').focus()
+    page.keyboard.press("Enter")
+    expect(page.locator("#bench")).to_have_attribute("data-stage", "peaks")
+    assert "stage=peaks" in page.url
+    page.keyboard.press("?")
+    expect(page.locator("#keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.go_back()
+    expect(page.locator("#bench")).not_to_have_attribute("data-stage", "peaks")
+
+
+@pytest.mark.parametrize("light", ["light", "dark"])
+@pytest.mark.parametrize("address", ["/", "/s/salt-ferry", LANE, f"{LANE}?stage=deess", f"{LANE}?stage=split", "/s/salt-ferry/space", "/s/salt-ferry/print"])
+def test_axe_finds_nothing_serious(at, demo, address: str, light: str) -> None:
+    page = at("/")
+    page.emulate_media(color_scheme=light)
+    page = at(address)
+    found = Axe().run(page)
+    bad = [f"{v['id']}: {v['nodes'][0]['html'][:120]} {v['nodes'][0].get('failureSummary', '')[:200]}" for v in found.response["violations"] if v["impact"] in SERIOUS]
+    assert bad == []
+
+
+@pytest.mark.parametrize("width", [600, 900, 1280])
+def test_nothing_runs_out_of_a_narrow_window(at, demo, width: int) -> None:
+    page = at("/")
+    page.set_viewport_size({"width": width, "height": 800})
+    for address in (LANE, "/s/salt-ferry/space", "/s/salt-ferry/print"):
+        page = at(address)
+        assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")

@@ -1,0 +1,200 @@
+"""The server without a browser: who may talk to it, what it answers, and that nothing it is sent makes it fall."""
+
+import json
+from pathlib import Path
+from types import SimpleNamespace
+
+import httpx
+import numpy as np
+import pytest
+from conftest import RATE, noise, residue_db
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from test_audio import bad_files
+
+from miclane.core.measure.loudness import integrated_lufs
+
+
+@pytest.fixture(scope="module")
+def web(demo: SimpleNamespace):
+    with httpx.Client(base_url=demo.address, timeout=120) as client:
+        yield client
+
+
+def sound(web: httpx.Client, **query: object) -> np.ndarray:
+    answer = web.get("/s/salt-ferry/sound", params={"lane": "lead", "start": 20 * RATE, "stop": 24 * RATE, **query})
+    assert answer.status_code == 200, answer.text
+    return np.frombuffer(answer.content, np.float32).reshape(-1, 2).T
+
+
+def test_only_its_own_host_name_and_its_own_pages(web: httpx.Client) -> None:
+    assert web.get("/", headers={"host": "evil.example"}).status_code == 403
+    for headers in ({"origin": "http://evil.example"}, {"sec-fetch-site": "cross-site"}, {"origin": "null"}):
+        assert web.post("/s/salt-ferry/undo", headers=headers).status_code == 403
+    policy = web.get("/").headers["content-security-policy"]
+    assert "default-src 'none'" in policy
+    assert "unsafe" not in policy
+
+
+def test_every_page_is_there_and_names_nothing_outside(web: httpx.Client) -> None:
+    for page in ("/", "/s/salt-ferry", "/s/salt-ferry/lane/lead", "/s/salt-ferry/space", "/s/salt-ferry/print"):
+        answer = web.get(page, headers={"accept": "text/html"})
+        assert answer.status_code == 200
+        assert "http://" not in answer.text.replace("http://www.w3.org", "")
+        assert "https://" not in answer.text
+        assert "style=" not in answer.text
+    lost = web.get("/s/nowhere", headers={"accept": "text/html"})
+    assert lost.status_code == 404
+    assert "there is no session" in lost.text
+
+
+def test_every_stage_has_its_bench(web: httpx.Client, demo: SimpleNamespace) -> None:
+    for stage in ("trim", "clean", "deess", "peaks", "level", "split", "crusher", "catch", "tone", "ceiling"):
+        answer = web.get(f"/s/salt-ferry/lane/lead/body?stage={stage}")
+        assert answer.status_code == 200
+        assert f'data-stage="{stage}"' in answer.text
+        query = f"start={20 * RATE}&stop={24 * RATE}&first={20 * RATE}&last={24 * RATE}"
+        assert web.get(f"/s/salt-ferry/lane/lead/picture/{stage}?{query}").status_code == 200
+
+
+def test_sound_is_what_the_engine_renders(web: httpx.Client, demo: SimpleNamespace) -> None:
+    heard = sound(web, hear="mix")
+    exact = demo.studio.range(demo.studio.sessions.get("salt-ferry"), "mix", "lead", 20 * RATE, 24 * RATE).audio
+    assert residue_db(heard, exact) < -130
+    part = sound(web, hear="mix", start=21 * RATE, stop=22 * RATE, first=20 * RATE, last=24 * RATE)
+    assert residue_db(part, exact[:, RATE : 2 * RATE]) < -130
+
+
+@pytest.mark.parametrize("hear", ["lane", "vocals", "mix"])
+def test_untreated_is_as_loud_as_treated_once_matched(web: httpx.Client, hear: str) -> None:
+    query = {"lane": "lead", "hear": hear, "start": 20 * RATE, "stop": 26 * RATE, "first": 20 * RATE, "last": 26 * RATE}
+    told = web.get("/s/salt-ferry/readings", params=query).json()
+    treated, untreated = (
+        sound(web, hear=hear, variant=v, stop=26 * RATE).astype(float) for v in ("treated", "untreated")
+    )
+    matched = untreated * 10 ** (told["match_db"] / 20)
+    assert abs(integrated_lufs(matched, RATE) - integrated_lufs(treated, RATE)) < 0.3
+    assert abs(told["lufs"] - integrated_lufs(treated, RATE)) < 0.05
+
+
+def test_readings_say_what_every_station_does(web: httpx.Client) -> None:
+    query = {"lane": "lead", "start": 20 * RATE, "stop": 26 * RATE, "first": 20 * RATE, "last": 26 * RATE}
+    stations = web.get("/s/salt-ferry/readings", params=query).json()["stations"]
+    assert stations["peaks"]["max_db"] > 3
+    assert stations["crusher"]["median_db"] > stations["level"]["median_db"]
+    assert stations["clean"]["change_db"] < -0.5
+
+
+def test_a_dynamic_strip_has_a_row_a_stage(web: httpx.Client) -> None:
+    answer = web.get(f"/s/salt-ferry/strip?lane=lead&start={20 * RATE}&stop={26 * RATE}&columns=500")
+    rows = answer.headers["x-rows"].split(",")
+    table = np.frombuffer(answer.content, np.float32).reshape(len(rows), 500)
+    assert rows[:4] == ["raw-low", "raw-high", "treated-low", "treated-high"]
+    assert table[rows.index("crusher")].min() < -10
+    assert table[1].max() > 0.3
+
+
+def test_edits_answer_with_the_curve_and_clashes_with_409(web: httpx.Client) -> None:
+    version = web.get("/s/salt-ferry/version").json()["version"]
+    path = "lanes/double/stages/clean/bands/1/gain_db"
+    body = {"edits": [{"op": "set", "path": path, "value": -4.5}], "base": version, "gesture": "g"}
+    told = web.post("/s/salt-ferry/edits", json=body).json()
+    assert told["version"] == version + 1
+    assert told["curves"]["lanes/double/stages/clean"]["curve"].startswith("M")
+    assert "Gain −4.5 dB" in told["undo_label"]
+    clash = web.post("/s/salt-ferry/edits", json=body)
+    assert clash.status_code == 409
+    assert "another window" in clash.json()["error"]
+    typed = web.post("/s/salt-ferry/typed", json={"path": path.replace("gain_db", "frequency_hz"), "text": "1.5k"})
+    assert typed.json()["value"] == 1500
+    nonsense = web.post("/s/salt-ferry/typed", json={"path": path, "text": "loud"})
+    assert nonsense.status_code == 422
+    assert "loud" in nonsense.json()["error"]
+    for _ in range(2):
+        web.post("/s/salt-ferry/undo")
+
+
+@pytest.mark.parametrize("what", ["empty", "cut short", "text", "no channels", "many channels", "not a number", "long"])
+def test_bad_files_are_refused_at_import_and_nothing_else_is_lost(what: str, web: httpx.Client, tmp_path: Path) -> None:
+    made = web.post("/sessions", json={"name": "Import"}).json()["id"]
+    bad = bad_files(tmp_path)[what]
+    answer = web.post(f"/s/{made}/import", files={"file": (bad.name, bad.read_bytes())})
+    assert answer.status_code == 422
+    assert bad.name in answer.json()["error"]
+    import soundfile
+
+    soundfile.write(tmp_path / "good.wav", noise(0.5, 0.1, rate=44100)[0], 44100)
+    good = web.post(f"/s/{made}/import", files={"file": ("good take.wav", (tmp_path / "good.wav").read_bytes())})
+    assert good.status_code == 201
+    assert good.json()["role"] == "lead"
+    assert abs(good.json()["seconds"] - 0.5) < 0.001
+
+
+REQUESTS = (
+    "/s/salt-ferry/sound?lane=lead&start=0&stop=0", "/s/salt-ferry/sound?lane=lead&start=-1&stop=5",
+    "/s/salt-ferry/sound?lane=ghost&start=0&stop=4800", "/s/salt-ferry/sound?lane=lead&start=0&stop=99999999999",
+    "/s/salt-ferry/sound?lane=lead&start=x&stop=y", "/s/salt-ferry/sound?lane=lead&start=0&stop=4800&hear=drums",
+    "/s/salt-ferry/lane/ghost", "/s/salt-ferry/lane/lead?stage=ghost", "/s/salt-ferry/space?return_id=ghost",
+    "/s/salt-ferry/prints/ghost/0", "/s/salt-ferry/lane/lead/picture/ghost?start=0&stop=9&first=0&last=9",
+    "/s/salt-ferry/lane/lead/spectrogram/ghost?start=0&stop=48000&first=0&last=48000", "/s/%00/lane/%ff", "/../etc/passwd",
+    "/s/salt-ferry/raw?lane=lead&start=5&stop=5", "/s/salt-ferry/strip?lane=lead&start=0&stop=48000&columns=-3",
+    "/s/salt-ferry/readings?lane=lead&start=0&stop=48000&first=90000&last=80000", "/s/salt-ferry/print/x",
+)
+
+
+@pytest.mark.parametrize("address", REQUESTS)
+def test_bad_addresses_are_answered_in_words(address: str, web: httpx.Client) -> None:
+    answer = web.get(address)
+    assert answer.status_code < 500
+    if answer.status_code >= 400:
+        assert answer.json()["error"]
+
+
+BODIES = (b"", b"{", b"[]", b'{"edits": 3}', b'{"edits": [{"op": "fly"}]}', b'{"edits": [{"op": "set", "path": "a/b"}]}',
+          b'{"edits": [{"op": "set", "path": "name", "value": {"x": 1}}]}', b'{"targets": []}', b'{"targets": ["lane:ghost"]}',
+          b'{"path": "name", "text": "1"}', b'{"name": ""}', b'{"name": "x", "rate": 12}', b"\xff\xfe\x00")
+
+
+@pytest.mark.parametrize("body", BODIES)
+@pytest.mark.parametrize("address", ["/s/salt-ferry/edits", "/s/salt-ferry/prints", "/s/salt-ferry/typed", "/s/salt-ferry/import"])
+def test_bad_bodies_are_refused_in_words(address: str, body: bytes, web: httpx.Client) -> None:
+    answer = web.post(address, content=body, headers={"content-type": "application/json"})
+    assert 400 <= answer.status_code < 500
+    assert answer.json()["error"]
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.floats() | st.text(max_size=8) | st.integers(),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3), max_leaves=6,
+)
+PATHS = st.sampled_from(["name", "lanes", "lanes/lead", "lanes/lead/stages", "lanes/lead/stages/clean/bands", "buses/mix/into", "lanes/0", "rate"])
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.sampled_from(["set", "insert", "remove", "move"]), PATHS, JSON, st.integers(-3, 9))
+def test_no_edit_makes_the_server_fall(web: httpx.Client, op: str, path: str, value: object, index: int) -> None:
+    edit = {"op": op, "path": path} | ({"value": value} if op in ("set", "insert") else {}) | ({"index": index} if op in ("insert", "move") else {})
+    body = json.dumps({"edits": [edit]})
+    answer = web.post("/s/salt-ferry/edits", content=body, headers={"content-type": "application/json"})
+    assert answer.status_code < 500
+    if answer.status_code == 200:
+        assert web.post("/s/salt-ferry/undo").status_code == 200
+
+
+def test_a_print_runs_reports_and_downloads(web: httpx.Client, demo: SimpleNamespace) -> None:
+    started = web.post("/s/salt-ferry/prints", json={"targets": ["lane:double"], "format": "flac-16"})
+    identifier = started.json()["id"]
+    while f'data-print="{identifier}" data-state="done"' not in (page := web.get("/s/salt-ferry/prints").text):
+        assert f'data-print="{identifier}" data-state="failed"' not in page
+    answer = web.get(f"/s/salt-ferry/prints/{identifier}/0")
+    assert answer.content[:4] == b"fLaC"
+    assert "Salt%20Ferry%20-%20Double.flac" in answer.headers["content-disposition"]
+    assert web.get(f"/s/salt-ferry/prints/{identifier}/7").status_code == 404
+
+
+def test_a_cancelled_print_leaves_nothing(web: httpx.Client, demo: SimpleNamespace) -> None:
+    identifier = web.post("/s/salt-ferry/prints", json={"targets": ["mix"]}).json()["id"]
+    web.post(f"/s/salt-ferry/prints/{identifier}/cancel")
+    while f'data-print="{identifier}" data-state="cancelled"' not in web.get("/s/salt-ferry/prints").text:
+        pass
+    assert not list((demo.studio.data / "prints" / identifier).glob("*"))
