@@ -9,7 +9,7 @@ from ..kernels.dynamics import trace as reduce_block
 from ..stages.base import Stage
 from .graph import Node
 
-BLOCK = 16384
+BLOCK = 8192
 
 
 def trace_hop(rate: int) -> int:
@@ -44,11 +44,25 @@ class Worker:
 
     def push(self, x: np.ndarray, key: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
         """Feed n frames; what has become due (n, fewer while latency is dropped) and the gain applied to it."""
+        if x.shape[1] > BLOCK:
+            return self._push_in_blocks(x, key)
         y = self.processor.process(x, key)
         gain = self.processor.gain_db
         drop = min(self.skip, y.shape[1])
         self.skip -= drop
         return y[:, drop:], gain[drop:] if gain is not None else None
+
+    def _push_in_blocks(self, x: np.ndarray, key: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
+        """As `push`, in blocks that stay in the processor's cache."""
+        sounds, gains = [], []
+        for at in range(0, x.shape[1], BLOCK):
+            part = np.ascontiguousarray(x[:, at : at + BLOCK])
+            heard = None if key is None else np.ascontiguousarray(key[:, at : at + BLOCK])
+            y, gain = self.push(part, heard)
+            sounds.append(y)
+            if gain is not None:
+                gains.append(gain)
+        return np.concatenate(sounds, axis=1), np.concatenate(gains) if gains else None
 
 
 def run_stage(

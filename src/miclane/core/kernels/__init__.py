@@ -12,10 +12,3 @@ def kernel(function: Callable) -> Callable:
     compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})(function)
     KERNELS.append(compiled)
     return compiled
-
-
-def sum_kernel(function: Callable) -> Callable:
-    """As `kernel`, letting sums be reordered so that dot products use the vector unit."""
-    compiled = njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract", "reassoc", "nsz"})(function)
-    KERNELS.append(compiled)
-    return compiled

@@ -8,100 +8,123 @@ _DB = 8.685889638065037  # 20 / ln 10
 _FLOOR = 1e-10
 
 
-def _exp2_table() -> np.ndarray:
-    return 2.0 ** np.arange(-64.0, 65.0)
-
-
-_EXP2 = _exp2_table()
 _LN2 = 0.6931471805599453
 _PER_DB = 0.16609640474436813  # log2(10) / 20
 _DB_PER_OCTAVE = 6.020599913279624  # 20 log10 2
+_MANTISSA = 0x000FFFFFFFFFFFFF
+_ONE = 0x3FF0000000000000
 
 
 @kernel
-def amplitudes(gain_db, out):
-    """out = 10^(gain/20) to 1e-10, exactly 1 at 0 dB; gains are held to ±380 dB."""
-    for i in range(gain_db.shape[0]):
+def amplitudes(gain_db, bits, out):
+    """out = 10^(gain/20) to 1e-10, exactly 1 at 0 dB; gains are held to ±380 dB. `bits` is out's memory as int64."""
+    n = gain_db.shape[0]
+    for i in range(n):
         e = min(max(gain_db[i] * _PER_DB, -63.0), 63.0)
-        whole = np.floor(e + 0.5)
-        t = (e - whole) * _LN2
-        p = 1.0 + t / 10.0
-        p = 1.0 + t / 9.0 * p
-        p = 1.0 + t / 8.0 * p
-        p = 1.0 + t / 7.0 * p
-        p = 1.0 + t / 6.0 * p
-        p = 1.0 + t / 5.0 * p
-        p = 1.0 + t / 4.0 * p
-        p = 1.0 + t / 3.0 * p
-        p = 1.0 + t / 2.0 * p
+        bits[i] = (np.int64(np.floor(e + 0.5)) + 1023) << 52
+    for i in range(n):
+        e = min(max(gain_db[i] * _PER_DB, -63.0), 63.0)
+        t = (e - np.floor(e + 0.5)) * _LN2
+        p = 1.0 + t * 0.1
+        p = 1.0 + t * (1.0 / 9.0) * p
+        p = 1.0 + t * 0.125 * p
+        p = 1.0 + t * (1.0 / 7.0) * p
+        p = 1.0 + t * (1.0 / 6.0) * p
+        p = 1.0 + t * 0.2 * p
+        p = 1.0 + t * 0.25 * p
+        p = 1.0 + t * (1.0 / 3.0) * p
+        p = 1.0 + t * 0.5 * p
         p = 1.0 + t * p
-        out[i] = p * _EXP2[int(whole) + 64]
+        out[i] *= p
 
 
 @kernel
-def decibels(level, bits, out):
-    """out = 20 log10(level) to 1e-8 dB, -200 at the least; `bits` is the same memory as int64."""
-    for i in range(level.shape[0]):
-        if level[i] < _FLOOR:
-            out[i] = -200.0
-            continue
-        exponent = (bits[i] >> 52) - 1023
-        mantissa = level[i] / _EXP2[exponent + 64] if exponent < 64 else 1.0
-        if mantissa > 1.4142135623730951:
-            mantissa *= 0.5
-            exponent += 1
-        s = (mantissa - 1.0) / (mantissa + 1.0)
+def decibels(level, level_bits, mantissa, mantissa_bits, out):
+    """out = 20 log10(level) to 1e-6 dB, -200 at the least; the bits are the same memory as int64, mantissa scratch."""
+    n = level.shape[0]
+    for i in range(n):
+        mantissa_bits[i] = (level_bits[i] & _MANTISSA) | _ONE
+    for i in range(n):
+        exponent = float((level_bits[i] >> 52) - 1023)
+        m = mantissa[i] * 0.7071067811865476
+        s = (m - 1.0) / (m + 1.0)
         z = s * s
-        p = 1.0 / 15.0
-        p = 1.0 / 13.0 + z * p
-        p = 1.0 / 11.0 + z * p
+        p = 1.0 / 11.0 + z * (1.0 / 13.0)
         p = 1.0 / 9.0 + z * p
         p = 1.0 / 7.0 + z * p
         p = 1.0 / 5.0 + z * p
         p = 1.0 / 3.0 + z * p
         p = 1.0 + z * p
-        out[i] = _DB_PER_OCTAVE * exponent + _DB * 2.0 * s * p
+        value = _DB_PER_OCTAVE * (exponent + 0.5) + _DB * 2.0 * s * p
+        out[i] = max(value, -200.0)
 
 
 @kernel
-def sliding_max(x, window, values, times, queue, y):
-    """Greatest of the last `window` values of x, into y.
+def held_peak_db(x, ring, places, levels, out):
+    """Level in dB of the greatest |x| over channels in the last blocks, into out (n,).
 
-    A monotonic queue in rings whose length is a power of two over `window`; queue: [head, tail, now], carried on.
+    ring holds the maxima of the last whole blocks. places: [frames in this block, next ring slot, block length];
+    levels: [maximum of this block, of the ring, last level, its dB]; all carried on.
     """
-    head, tail, now = queue[0], queue[1], queue[2]
-    mask = values.shape[0] - 1
-    for i in range(x.shape[0]):
-        v = x[i]
-        while tail > head and values[(tail - 1) & mask] <= v:
-            tail -= 1
-        values[tail & mask] = v
-        times[tail & mask] = now
-        tail += 1
-        if times[head & mask] <= now - window:
-            head += 1
-        y[i] = values[head & mask]
-        now += 1
-    queue[0], queue[1], queue[2] = head, tail, now
+    channels, n = x.shape
+    inside, slot, length = places[0], places[1], places[2]
+    current, held, last, last_db = levels[0], levels[1], levels[2], levels[3]
+    for i in range(n):
+        v = abs(x[0, i])
+        for c in range(1, channels):
+            v = max(v, abs(x[c, i]))
+        current = max(current, v)
+        top = max(current, held)
+        if top != last:
+            last = top
+            last_db = _DB * np.log(max(top, _FLOOR))
+        out[i] = last_db
+        inside += 1
+        if inside == length:
+            inside = 0
+            ring[slot] = current
+            slot = slot + 1 if slot + 1 < ring.shape[0] else 0
+            current = 0.0
+            held = 0.0
+            for k in range(ring.shape[0]):
+                held = max(held, ring[k])
+    places[0], places[1] = inside, slot
+    levels[0], levels[1], levels[2], levels[3] = current, held, last, last_db
 
 
 @kernel
 def mean_square(x, coefficient, state, y):
-    """Root of the exponentially weighted mean square of x (channels, n), the loudest channel, into y."""
-    channels, n = x.shape
-    for i in range(n):
-        top = 0.0
-        for c in range(channels):
-            state[c] += coefficient * (x[c, i] * x[c, i] - state[c])
-            top = max(top, state[c])
-        y[i] = np.sqrt(top)
+    """Exponentially weighted mean square of x (channels, n), of the loudest channel, into y."""
+    for c in range(x.shape[0]):
+        held = state[c]
+        for i in range(x.shape[1]):
+            held += coefficient * (x[c, i] * x[c, i] - held)
+            y[i] = held if c == 0 else max(y[i], held)
+        state[c] = held
+
+
+@kernel
+def three_mean_squares(band, voice, fast, middle, slow, state, band_out, voice_out, slow_out):
+    """Mean squares of the loudest channel: the band at coefficient `fast`, the voice at `middle` and at `slow`."""
+    for c in range(band.shape[0]):
+        p, q, r = state[c, 0], state[c, 1], state[c, 2]
+        for i in range(band.shape[1]):
+            u, v = band[c, i] * band[c, i], voice[c, i] * voice[c, i]
+            p += fast * (u - p)
+            q += middle * (v - q)
+            r += slow * (v - r)
+            if c == 0:
+                band_out[i], voice_out[i], slow_out[i] = p, q, r
+            else:
+                band_out[i], voice_out[i], slow_out[i] = max(band_out[i], p), max(voice_out[i], q), max(slow_out[i], r)
+        state[c, 0], state[c, 1], state[c, 2] = p, q, r
 
 
 @kernel
 def static_gain(level_db, threshold_db, slope, knee_db, out):
     """Gains in dB of the soft-knee gain computer (Giannoulis, Massberg & Reiss 2012); slope = 1/ratio - 1."""
     half = 0.5 * knee_db
-    bend = slope / (2.0 * knee_db) if knee_db > 0.0 else 0.0
+    bend = slope / (2.0 * knee_db) if knee_db > 1e-6 else 0.0
     for i in range(level_db.shape[0]):
         over = level_db[i] - threshold_db
         inside = max(over + half, 0.0)
@@ -129,15 +152,15 @@ def compressor_gain(target_db, attack, release, hold, state, gain_db):
 
 
 @kernel
-def duck_gain(level, threshold, depth_db, attack, release, hold, state, gain_db):
+def duck_gain(level_db, threshold_db, depth_db, attack, release, hold, state, gain_db):
     """Gain in dB that goes to -depth while the key is over a threshold; 3 dB of hysteresis, hold, exponential in dB.
 
     state: [gain in dB, open (1) or not, frames since the key was last over].
     """
     gain, down, since = state[0], state[1], state[2]
-    leave = threshold * 0.7079457843841379
-    for i in range(level.shape[0]):
-        if level[i] > threshold or (down > 0.0 and level[i] > leave):
+    leave = threshold_db - 3.0
+    for i in range(level_db.shape[0]):
+        if level_db[i] > threshold_db or (down > 0.0 and level_db[i] > leave):
             down = 1.0
             since = 0.0
         else:

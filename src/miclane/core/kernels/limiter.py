@@ -2,10 +2,11 @@
 
 import numpy as np
 
-from . import kernel, sum_kernel
+from . import kernel
 
 PHASES = 8
 TAPS = 24
+_CHUNK = 256
 
 
 def interpolator() -> tuple[np.ndarray, float]:
@@ -20,65 +21,75 @@ def interpolator() -> tuple[np.ndarray, float]:
     return table, float(np.abs(table).sum(axis=1).max())
 
 
-@sum_kernel
+@kernel
+def _add_four(a, b, c, d, g, out):
+    """out += g[0] a + g[1] b + g[2] c + g[3] d; plain indices, so that it runs on the vector unit."""
+    g0, g1, g2, g3 = g[0], g[1], g[2], g[3]
+    for i in range(out.shape[0]):
+        out[i] += g0 * a[i] + g1 * b[i] + g2 * c[i] + g3 * d[i]
+
+
+@kernel
+def _interpolate(x, row, out):
+    """One phase of the interpolator over out.shape[0] frames of x."""
+    for i in range(out.shape[0]):
+        out[i] = 0.0
+    for t in range(0, row.shape[0], 4):
+        _add_four(x[t:], x[t + 1 :], x[t + 2 :], x[t + 3 :], row[t : t + 4], out)
+
+
+@kernel
+def _largest(values, out):
+    for i in range(out.shape[0]):
+        out[i] = max(out[i], abs(values[i]))
+
+
+@kernel
 def true_peaks(x, table, skip_below, refine_above, history, out):
     """Greatest of |x| and its interpolated values between a frame and the next, over channels, into out (n,).
 
-    out[i] belongs to the frame TAPS/2 before x[:, i]. history (channels, TAPS) is carried on. Frames near which no
-    sample exceeds `skip_below` are given their own sample's level, for nothing between them can exceed the ceiling.
-    Maxima over `refine_above` are refined by the parabola through three interpolated values.
+    out[i] belongs to the frame TAPS/2 before x[:, i]. history (channels, TAPS) is carried on. Where no sample nearby
+    exceeds `skip_below` frames are given their own level, for nothing between them can exceed the ceiling. Maxima
+    over `refine_above` are refined by the parabola through three interpolated values.
     """
     channels, n = x.shape
     phases, taps = table.shape
     centre = taps // 2 - 1
-    loud = 0
-    for c in range(channels):
-        for t in range(taps):
-            if abs(history[c, t]) > skip_below:
-                loud = max(loud, t)
-    buffer = np.empty((channels, taps + n))
-    fine = np.zeros(phases + 2)
-    for c in range(channels):
-        for t in range(taps):
-            buffer[c, t] = history[c, t]
-        for i in range(n):
-            buffer[c, taps + i] = x[c, i]
-        for t in range(taps):
-            history[c, t] = buffer[c, n + t]
+    fine = np.zeros((phases + 3, _CHUNK))
+    buffer = np.empty(taps + n)
     for i in range(n):
-        top = 0.0
-        for c in range(channels):
-            if abs(buffer[c, taps + i]) > skip_below:
-                loud = taps
-            top = max(top, abs(buffer[c, i + 1 + centre]))
-        if loud > 0:
-            loud -= 1
-            for c in range(channels):
-                window = buffer[c, i + 1 : i + 1 + taps]
-                for p in range(phases):
-                    v = 0.0
-                    for t in range(taps):
-                        v += table[p, t] * window[t]
-                    fine[p + 1] = abs(v)
-                fine[0] = abs(window[centre])
-                fine[phases + 1] = abs(window[centre + 1])
-                for p in range(1, phases + 1):
-                    b = fine[p]
-                    top = max(top, b)
-                    if b > refine_above and b >= fine[p - 1] and b >= fine[p + 1]:
-                        bend = 2.0 * b - fine[p - 1] - fine[p + 1]
-                        if bend > 1e-12:
-                            slope = fine[p + 1] - fine[p - 1]
-                            top = max(top, b + slope * slope / (8.0 * bend))
-                if fine[0] > refine_above and fine[0] >= fine[1]:
-                    before = 0.0
-                    for t in range(taps):
-                        before += table[phases - 1, t] * buffer[c, i + t]
-                    a = abs(before)
-                    bend = 2.0 * fine[0] - a - fine[1]
-                    if a <= fine[0] and bend > 1e-12:
-                        top = max(top, fine[0] + (fine[1] - a) * (fine[1] - a) / (8.0 * bend))
-        out[i] = top
+        out[i] = 0.0
+    for c in range(channels):
+        for t in range(taps):
+            buffer[t] = history[c, t]
+        for i in range(n):
+            buffer[taps + i] = x[c, i]
+        for t in range(taps):
+            history[c, t] = buffer[n + t]
+        for start in range(0, n, _CHUNK):
+            count = min(_CHUNK, n - start)
+            loudest = 0.0
+            for v in buffer[start : start + count + taps]:
+                loudest = max(loudest, abs(v))
+            own = start + 1 + centre
+            if loudest <= skip_below:
+                _largest(buffer[own:], out[start : start + count])
+                continue
+            fine[1, :count] = buffer[own : own + count]
+            fine[phases + 2, :count] = buffer[own + 1 : own + 1 + count]
+            _interpolate(buffer[start:], table[phases - 1], fine[0, :count])
+            for p in range(phases):
+                _interpolate(buffer[start + 1 :], table[p], fine[p + 2, :count])
+            here = out[start : start + count]
+            for p in range(1, phases + 2):
+                _largest(fine[p], here)
+            for i in range(count):
+                if out[start + i] > refine_above:
+                    for p in range(1, phases + 2):
+                        a, b, d = abs(fine[p - 1, i]), abs(fine[p, i]), abs(fine[p + 1, i])
+                        bend = 2.0 * b - a - d
+                        if b > refine_above and b >= a and b >= d and bend > 1e-12:
+                            out[start + i] = max(out[start + i], b + (d - a) * (d - a) / (8.0 * bend))
 
 
 @kernel

@@ -7,6 +7,8 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
+from ..kernels.biquad import delay_line
+
 Scale = Literal["linear", "log"]
 
 
@@ -129,6 +131,6 @@ class Delay:
         """x delayed; shape kept."""
         if not self.frames:
             return x
-        joined = np.concatenate([self.line, x], axis=1)
-        self.line = np.ascontiguousarray(joined[:, x.shape[1] :])
-        return np.ascontiguousarray(joined[:, : x.shape[1]])
+        y = np.empty_like(x)
+        self.position = delay_line(x, self.line, self.position, y)
+        return y

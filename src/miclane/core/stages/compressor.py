@@ -9,7 +9,7 @@ import numpy as np
 
 from ..kernels.dynamics import compressor_gain, static_gain
 from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, RmsLevel, cut_sections, level_db, turn_down
+from .detector import Filter, PeakLevel, RmsLevel, cut_sections, turn_down
 
 
 class CompressorProcessor(Processor):
@@ -34,8 +34,7 @@ class CompressorProcessor(Processor):
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
         driven = x * self.drive if s.input_db else x
-        level = self.detector.process(self.key_filter.process(driven))
-        target = level_db(level)
+        target = self.detector.process(self.key_filter.process(driven))
         static_gain(target, s.threshold_db, 1 / s.ratio - 1, s.knee_db, target)
         self.gain_db = np.empty(x.shape[1])
         compressor_gain(target, self.attack, self.release, self.hold, self.state, self.gain_db)

@@ -9,9 +9,9 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import amplitudes, cut_band, deess_gain
+from ..kernels.dynamics import cut_band, deess_gain, three_mean_squares
 from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, RmsLevel, cut_sections, level_db, turn_down
+from .detector import Filter, PeakLevel, amplitude_of, cut_sections, power_db, turn_down
 
 VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
 PAST_S, AHEAD_S = 1.5, 0.25
@@ -29,9 +29,8 @@ class DeessProcessor(Processor):
         self.levels_delay = Delay(2, ahead)
         self.band = Filter(cut_sections(s.low_hz, s.high_hz, rate), channels)
         self.voice = Filter(cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate), channels)
-        self.band_level = RmsLevel(channels, 2.0, rate)
-        self.voice_level = RmsLevel(channels, 4.0, rate)
-        self.voice_slow = RmsLevel(1, 40.0, rate)
+        self.smoothing = one_pole(2.0, rate), one_pole(4.0, rate), one_pole(40.0, rate)
+        self.levels = np.zeros((channels, 3))
         self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
         self.times = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
         self.last = 0.0
@@ -41,12 +40,14 @@ class DeessProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
-        voice_now = self.voice_level.process(self.voice.process(x))
-        band_now = self.band_level.process(self.band.process(x))
-        around = level_db(self.around.process(self.voice_slow.process(voice_now[None])[None]))
+        powers, slow = np.empty((2, x.shape[1])), np.empty((1, x.shape[1]))
+        three_mean_squares(
+            self.band.process(x), self.voice.process(x), *self.smoothing, self.levels, powers[0], powers[1], slow[0]
+        )
+        around = 0.5 * self.around.process(slow)
         np.maximum(around, FLOOR_DB, out=around)
-        then = self.levels_delay.process(np.stack([band_now, voice_now]))
-        band, voice = level_db(then[0]), level_db(then[1])
+        then = self.levels_delay.process(powers)
+        band, voice = power_db(then[0]), power_db(then[1])
         gain, excess = np.empty(x.shape[1]), np.empty(x.shape[1])
         self.last = deess_gain(
             band, voice, around, s.threshold_db, s.max_cut_db, *self.times, self.last, gain, excess
@@ -56,9 +57,8 @@ class DeessProcessor(Processor):
         late = self.delay.process(x)
         if s.mode == "wide":
             return turn_down(late, gain, 1.0, s.mix)
-        y, amplitude = np.empty_like(x), np.empty_like(gain)
-        amplitudes(gain, amplitude)
-        cut_band(late, self.cut.process(late), amplitude, y)
+        y = np.empty_like(x)
+        cut_band(late, self.cut.process(late), amplitude_of(gain), y)
         return y if s.mix == 1 else late + s.mix * (y - late)
 
 

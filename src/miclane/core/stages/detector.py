@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from ..kernels.biquad import cascade, new_state, peak_of_channels
-from ..kernels.dynamics import amplitudes, decibels, mean_square, scale_by, sliding_max
+from ..kernels.biquad import cascade, new_state
+from ..kernels.dynamics import amplitudes, decibels, held_peak_db, mean_square, scale_by
 from .base import one_pole
 from .eq_design import butterworth_q, section
 
@@ -33,35 +33,38 @@ class Filter:
 
 
 class PeakLevel:
-    """Greatest magnitude over all channels in the last `window_ms`: a rectified tone read as one level."""
+    """Greatest magnitude over all channels in about the last `window_ms`, in dB: a rectified tone read as one level.
+
+    The window slides by a twelfth of itself, so its length is exact to that.
+    """
+
+    _BLOCKS = 12
 
     def __init__(self, window_ms: float, rate: int) -> None:
-        self.window = max(1, round(window_ms * rate / 1000))
-        size = ring_size(self.window + 2)
-        self.values, self.times = np.zeros(size), np.zeros(size, np.int64)
-        self.queue = np.zeros(3, np.int64)
+        length = max(1, round(window_ms * rate / 1000 / self._BLOCKS))
+        self.ring = np.zeros(self._BLOCKS)
+        self.places = np.array([0, 0, length])
+        self.levels = np.array([0.0, 0.0, -1.0, -200.0])
 
     def process(self, x: np.ndarray) -> np.ndarray:
-        """Level (n,) of x (channels, n)."""
-        top = np.empty(x.shape[1])
-        peak_of_channels(x, top)
-        if self.window > 1:
-            sliding_max(top, self.window, self.values, self.times, self.queue, top)
-        return top
+        """Level in dB (n,) of x (channels, n)."""
+        out = np.empty(x.shape[1])
+        held_peak_db(x, self.ring, self.places, self.levels, out)
+        return out
 
 
 class RmsLevel:
-    """Root of the mean square with an exponential window; a full-scale sine reads −3.01 dB."""
+    """Root of the exponentially weighted mean square of the loudest channel, in dB; a full-scale sine reads −3.01."""
 
     def __init__(self, channels: int, time_ms: float, rate: int) -> None:
         self.coefficient = one_pole(time_ms, rate)
         self.state = np.zeros(channels)
 
     def process(self, x: np.ndarray) -> np.ndarray:
-        """Level (n,) of x (channels, n)."""
-        level = np.empty(x.shape[1])
-        mean_square(x, self.coefficient, self.state, level)
-        return level
+        """Level in dB (n,) of x (channels, n)."""
+        power = np.empty(x.shape[1])
+        mean_square(x, self.coefficient, self.state, power)
+        return power_db(power)
 
 
 def ring_size(frames: int) -> int:
@@ -71,14 +74,27 @@ def ring_size(frames: int) -> int:
 
 def level_db(level: np.ndarray) -> np.ndarray:
     """20 log10 of positive levels (n,), −200 for silence."""
-    out = np.empty_like(level)
-    decibels(level, level.view(np.int64), out)
+    out, mantissa = np.empty_like(level), np.empty_like(level)
+    decibels(level, level.view(np.int64), mantissa, mantissa.view(np.int64), out)
+    return out
+
+
+def power_db(power: np.ndarray) -> np.ndarray:
+    """10 log10 of positive powers (n,)."""
+    out = level_db(power)
+    out *= 0.5
     return out
 
 
 def turn_down(x: np.ndarray, gain_db: np.ndarray, scale: float = 1.0, mix: float = 1.0) -> np.ndarray:
     """x (channels, n) with a gain in dB (n,) applied, times `scale`, blended with the dry by `mix`."""
-    amplitude, y = np.empty_like(gain_db), np.empty_like(x)
-    amplitudes(gain_db, amplitude)
-    scale_by(x, amplitude, scale, mix, y)
+    y = np.empty_like(x)
+    scale_by(x, amplitude_of(gain_db), scale, mix, y)
     return y
+
+
+def amplitude_of(gain_db: np.ndarray) -> np.ndarray:
+    """10^(gain/20) of gains in dB (n,)."""
+    out = np.empty_like(gain_db)
+    amplitudes(gain_db, out.view(np.int64), out)
+    return out

@@ -40,8 +40,7 @@ class DuckProcessor(Processor):
         level = self.level.process(self.key_filter.process(np.ascontiguousarray(heard)))
         self.gain_db = np.empty(x.shape[1])
         s = self.settings
-        threshold = 10 ** (s.threshold_db / 20)
-        duck_gain(level, threshold, s.depth_db, self.attack, self.release, self.hold, self.state, self.gain_db)
+        duck_gain(level, s.threshold_db, s.depth_db, self.attack, self.release, self.hold, self.state, self.gain_db)
         return turn_down(self.delay.process(x), self.gain_db)
 
 

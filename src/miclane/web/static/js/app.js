@@ -28,12 +28,12 @@ function initPage() {
   refreshPictures();
 }
 
-on("changed", ({ structure, jumped }) => {
+on("changed", ({ structure, jumped, select }) => {
   if (!structure) return;
   const place = new URLSearchParams(location.search);
   if (state.screen === "lane") {
     if (jumped) refreshData();
-    reloadBody(place.get("stage") ?? undefined, Number(place.get("band") ?? 0));
+    reloadBody(select?.stage ?? place.get("stage") ?? undefined, select?.band ?? Number(place.get("band") ?? 0));
   } else if (state.screen === "space") reloadSpace();
 });
 on("rendered", () => refreshPictures());

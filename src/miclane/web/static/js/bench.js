@@ -157,12 +157,14 @@ document.addEventListener("pointerdown", (event) => {
   pin.focus({ preventScroll: true });
   if (Number(bench().dataset.band) !== band) pick(band);
   const rule = (name) => Number($(`.rule[data-path="${bandPath(band)}/${name}"]`)?.getAttribute("aria-valuenow") ?? NaN);
-  drag = { band, svg, shape: pin.dataset.shape, width: event.target.classList.contains("grip"), g: geometry(svg), gesture: `pin${band}@${Date.now()}`, frequency: rule("frequency_hz"), id: event.pointerId };
+  drag = { band, shape: pin.dataset.shape, width: event.target.classList.contains("grip"), g: geometry(svg), gesture: `pin${band}@${Date.now()}`, frequency: rule("frequency_hz"), id: event.pointerId };
   svg.setPointerCapture(event.pointerId);
 });
 document.addEventListener("pointermove", (event) => {
   if (!drag) return;
-  const [x, y] = svgPoint(drag.svg, event);
+  const svg = $("#eq");
+  if (!svg) return;
+  const [x, y] = svgPoint(svg, event);
   const began = performance.now();
   const edits = [];
   const put = (name, value) => {
@@ -226,7 +228,7 @@ document.addEventListener("dblclick", (event) => {
   const [x, y] = svgPoint(svg, event);
   const value = { shape: "bell", frequency_hz: sig(toHz(g, x)), gain_db: Math.round(toDb(g, y) * 2) / 2, q: 1.4 };
   const index = $$(".pin", svg).length;
-  change([{ op: "insert", path: `${bench().dataset.path}/bands`, index, value }], { structure: true }).then((told) => told && reloadBody(undefined, index));
+  change([{ op: "insert", path: `${bench().dataset.path}/bands`, index, value }], { structure: true, select: { band: index } });
 });
 
 // the curve follows at once, before the sound is there
@@ -308,7 +310,7 @@ function insertStage(path, index, kind) {
   const value = { kind, id };
   if (kind === "eq") value.bands = [{ shape: "low_cut", frequency_hz: 90 }];
   if (kind === "split") value.branches = [{ id: `b${id}`, name: "Crush", blend_db: -20, stages: [{ kind: "compressor", id: `c${id}`, name: "Crush", ratio: 12, threshold_db: -36, attack_ms: 0.6, release_ms: 240, makeup_db: 10 }] }];
-  change([{ op: "insert", path, index, value }], { structure: true }).then((told) => told && reloadBody(kind === "split" ? id : id));
+  change([{ op: "insert", path, index, value }], { structure: true, select: { stage: id } });
 }
 
 document.addEventListener("click", (event) => {
@@ -338,7 +340,7 @@ document.addEventListener("click", (event) => {
   const add = at("[data-add-band]");
   if (add) {
     const index = Number(add.dataset.index);
-    return void change([{ op: "insert", path: add.dataset.addBand, index, value: { shape: "bell", frequency_hz: 1000, gain_db: 0, q: 1.4 } }], { structure: true }).then((told) => told && reloadBody(undefined, index));
+    return void change([{ op: "insert", path: add.dataset.addBand, index, value: { shape: "bell", frequency_hz: 1000, gain_db: 0, q: 1.4 } }], { structure: true, select: { band: index } });
   }
   const branch = at("[data-add-branch]");
   if (branch) return void change([{ op: "insert", path: branch.dataset.addBranch, index: Number(branch.dataset.index), value: { id: `b${crypto.randomUUID().slice(0, 8)}`, name: "Copy", blend_db: -20, stages: [] } }], { structure: true });

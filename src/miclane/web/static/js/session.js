@@ -62,8 +62,8 @@ function learn(told) {
 let running = null;
 let waiting = null;
 
-export function change(edits, { gesture = "", structure = false, began = performance.now() } = {}) {
-  const job = { edits, gesture, structure, began };
+export function change(edits, { gesture = "", structure = false, select = null, began = performance.now() } = {}) {
+  const job = { edits, gesture, structure, select, began };
   if (running) {
     if (waiting && waiting.gesture === gesture && gesture) {
       waiting.edits = edits;
@@ -71,7 +71,7 @@ export function change(edits, { gesture = "", structure = false, began = perform
     }
     if (waiting) {
       const before = waiting.promise;
-      return before.then(() => change(edits, { gesture, structure, began }));
+      return before.then(() => change(edits, { gesture, structure, select, began }));
     }
     job.promise = new Promise((done) => (job.done = done));
     waiting = job;
@@ -86,7 +86,7 @@ async function run(job) {
   running = null;
   if (told) {
     learn(told);
-    say("changed", { ...told, structure: job.structure, began: job.began, edits: job.edits });
+    say("changed", { ...told, structure: job.structure, select: job.select, began: job.began, edits: job.edits });
   }
   job.done?.(told);
   if (waiting) {
@@ -104,7 +104,7 @@ export async function typed(path, text) {
   const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version });
   if (told) {
     learn(told);
-    say("changed", { ...told, structure: true, began, edits: [] });
+    say("changed", { ...told, structure: false, began, edits: [] });
   }
   return told;
 }

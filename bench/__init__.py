@@ -1,0 +1,1 @@
+"""Speed as ratios taken in one run."""

@@ -1,0 +1,19 @@
+"""`python -m bench`: every figure is a ratio or a share measured in this run, on this machine, beside its rival."""
+
+import sys
+
+from . import knob, processors, whole
+
+
+def main() -> None:
+    """Run all parts, or those named."""
+    parts = {"processors": processors.run, "whole": whole.run, "knob": knob.run}
+    wanted = sys.argv[1:] or list(parts)
+    for name in wanted:
+        if name not in parts:
+            sys.exit(f"bench: there is no part “{name}”; there are {', '.join(parts)}")
+        print(f"\n== {name}")
+        parts[name]()
+
+
+main()
