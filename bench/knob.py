@@ -37,7 +37,7 @@ def run() -> None:
             server.wait()
 
 
-def _measure(page, address: str, hear: str, key: str) -> None:  # noqa: ANN001
+def _measure(page, address: str, hear: str, key: str) -> None:
     page.goto(f"{address}/s/salt-ferry/lane/lead?stage=peaks")
     page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
     first = page.evaluate("miclane.player.first")

@@ -44,7 +44,9 @@ def run() -> None:
     """Print the ratios."""
     for kind, words in (("demo", "whole demo mix"), ("long", "four minutes, eight lanes, four with nine stages")):
         with tempfile.TemporaryDirectory() as folder:
-            out = subprocess.run([sys.executable, "-c", PRINT, folder, kind], capture_output=True, text=True, check=True)
+            out = subprocess.run(
+                [sys.executable, "-c", PRINT, folder, kind], capture_output=True, text=True, check=True
+            )
             speed, memory = map(float, out.stdout.split())
             print(f"{words}: printed at {speed:.0f} times real time, peak memory {memory:.2f} GiB")
     with tempfile.TemporaryDirectory() as folder:

@@ -34,7 +34,9 @@ def noise(seconds: float, rms: float = 0.1, channels: int = 1, seed: int = 0, ra
     return np.random.default_rng(seed).standard_normal((channels, round(seconds * rate))) * rms
 
 
-def run(stage: Stage, x: np.ndarray, key: np.ndarray | None = None, block: int = 4096, rate: int = RATE) -> SimpleNamespace:
+def run(
+    stage: Stage, x: np.ndarray, key: np.ndarray | None = None, block: int = 4096, rate: int = RATE
+) -> SimpleNamespace:
     """A stage over x in blocks, latency removed: `y`, `gain_db`, both as long as x."""
     processor = stage.build(rate, x.shape[0])
     padded = np.concatenate([x, np.zeros((x.shape[0], processor.latency))], axis=1)
@@ -73,7 +75,9 @@ def reader(sounds: dict[str, np.ndarray]) -> Callable[[str, int, int], np.ndarra
     return read
 
 
-def one_lane(audio: np.ndarray, stages: list[dict[str, Any]], **more: Any) -> tuple[Graph, Callable[..., np.ndarray], Session]:
+def one_lane(
+    audio: np.ndarray, stages: list[dict[str, Any]], **more: Any
+) -> tuple[Graph, Callable[..., np.ndarray], Session]:
     """Graph, reader and session of a single lane with these stages."""
     stages = [{"id": f"s{i}", **s} for i, s in enumerate(stages)]
     sound = {"digest": "a" * 64, "channels": audio.shape[0], "frames": audio.shape[1]}

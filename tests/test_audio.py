@@ -5,15 +5,18 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, noise, residue_db, sine
 
+from conftest import RATE, noise, residue_db, sine
 from miclane.core.audio import SoundWriter, dither, read_sound, resample
 from miclane.core.errors import UnusableSoundError
 
 
 def bad_files(folder: Path) -> dict[str, Path]:
     """Files that must be refused, by what is wrong with them."""
-    found = {k: folder / f"{k}.wav" for k in ("empty", "cut short", "text", "no channels", "many channels", "not a number", "long", "huge")}
+    found = {
+        k: folder / f"{k}.wav"
+        for k in ("empty", "cut short", "text", "no channels", "many channels", "not a number", "long", "huge")
+    }
     found["empty"].write_bytes(b"")
     soundfile.write(found["cut short"], noise(0.5)[0], RATE)
     found["cut short"].write_bytes(found["cut short"].read_bytes()[:-9000])
@@ -41,9 +44,16 @@ def bad(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
 @pytest.mark.parametrize(
     ("what", "words"),
     [
-        ("empty", "empty"), ("cut short", "cut short"), ("text", "not a sound file"), ("no channels", "not a sound file"),
-        ("many channels", "200 channels"), ("not a number", "sample 1000"), ("long", "120 minutes"), ("huge", "full scale"),
-        ("missing", "no such file"), ("folder", "no such file"),
+        ("empty", "empty"),
+        ("cut short", "cut short"),
+        ("text", "not a sound file"),
+        ("no channels", "not a sound file"),
+        ("many channels", "200 channels"),
+        ("not a number", "sample 1000"),
+        ("long", "120 minutes"),
+        ("huge", "full scale"),
+        ("missing", "no such file"),
+        ("folder", "no such file"),
     ],
 )
 def test_bad_files_are_refused_by_name_and_reason(what: str, words: str, bad: dict[str, Path]) -> None:

@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 import soundfile
 from axe_playwright_python.sync_playwright import Axe
-from conftest import RATE, noise
 from playwright.sync_api import Page, expect
 
+from conftest import RATE, noise
 from miclane.core.audio import read_sound
 
 pytestmark = pytest.mark.browser
@@ -39,7 +39,10 @@ def at(page: Page, demo: SimpleNamespace):
     """Opens an address; fails the test when the page reports an error."""
     errors: list[str] = []
     page.on("pageerror", lambda e: errors.append(str(e)))
-    page.on("console", lambda m: errors.append(m.text) if m.type == "error" and "409" not in m.text and "422" not in m.text else None)
+    page.on(
+        "console",
+        lambda m: errors.append(m.text) if m.type == "error" and "409" not in m.text and "422" not in m.text else None,
+    )
     page.set_default_timeout(60_000)
 
     def open_(address: str) -> Page:
@@ -55,7 +58,10 @@ def at(page: Page, demo: SimpleNamespace):
 
 def play(page: Page) -> None:
     page.keyboard.press("Space")
-    until(page, "miclane.player.playing && miclane.player.starved === false && miclane.player.at > miclane.player.first + 4800")
+    until(
+        page,
+        "miclane.player.playing && miclane.player.starved === false && miclane.player.at > miclane.player.first + 4800",
+    )
 
 
 GRAB = """async (n) => {
@@ -88,7 +94,10 @@ def test_plays_real_sound_and_stops(at, demo) -> None:
     until(page, f"miclane.player.at !== {first}")
     page.keyboard.press("Space")
     until(page, "!miclane.player.playing")
-    until(page, "() => { const d = new Float32Array(8192); miclane.player.analyser.getFloatTimeDomainData(d); return Math.max(...d) < 1e-6; }")
+    until(
+        page,
+        "() => { const d = new Float32Array(8192); miclane.player.analyser.getFloatTimeDomainData(d); return Math.max(...d) < 1e-6; }",
+    )
 
 
 def test_the_loop_comes_round_to_the_frame(at, demo) -> None:
@@ -216,7 +225,9 @@ def test_stages_are_added_moved_renamed_bypassed_and_removed(at, demo) -> None:
     expect(page.locator(".station")).to_have_count(count + 1)
     expect(page.locator("#bench")).to_have_attribute("data-kind", "trim")
     page.locator("#rename").click()
-    page.get_by_label("Name of the stage").fill("A very long name for one plain trim that nobody would ever give to it in earnest")
+    page.get_by_label("Name of the stage").fill(
+        "A very long name for one plain trim that nobody would ever give to it in earnest"
+    )
     page.keyboard.press("Enter")
     expect(page.locator(".station[aria-current] title")).to_contain_text("A very long name")
     where = page.locator(".station[aria-current]")
@@ -353,13 +364,28 @@ def test_keyboard_alone_reaches_a_stage_and_moves_it(at, demo) -> None:
 
 
 @pytest.mark.parametrize("light", ["light", "dark"])
-@pytest.mark.parametrize("address", ["/", "/s/salt-ferry", LANE, f"{LANE}?stage=deess", f"{LANE}?stage=split", "/s/salt-ferry/space", "/s/salt-ferry/print"])
+@pytest.mark.parametrize(
+    "address",
+    [
+        "/",
+        "/s/salt-ferry",
+        LANE,
+        f"{LANE}?stage=deess",
+        f"{LANE}?stage=split",
+        "/s/salt-ferry/space",
+        "/s/salt-ferry/print",
+    ],
+)
 def test_axe_finds_nothing_serious(at, demo, address: str, light: str) -> None:
     page = at("/")
     page.emulate_media(color_scheme=light)
     page = at(address)
     found = Axe().run(page)
-    bad = [f"{v['id']}: {v['nodes'][0]['html'][:120]} {v['nodes'][0].get('failureSummary', '')[:200]}" for v in found.response["violations"] if v["impact"] in SERIOUS]
+    bad = [
+        f"{v['id']}: {v['nodes'][0]['html'][:120]} {v['nodes'][0].get('failureSummary', '')[:200]}"
+        for v in found.response["violations"]
+        if v["impact"] in SERIOUS
+    ]
     assert bad == []
 
 

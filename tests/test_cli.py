@@ -11,11 +11,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, db, noise, residue_db, sine
-from test_audio import bad_files
 
+from conftest import RATE, db, noise, residue_db, sine
 from miclane.core.audio import read_sound
 from miclane.demo.seed import SONG
+from test_audio import bad_files
 
 
 def miclane(*words: object, data: Path | None = None) -> subprocess.CompletedProcess:
@@ -34,7 +34,9 @@ def test_process_aligns_and_keeps_the_length(tmp_path: Path) -> None:
     x = noise(1.0, 0.1)
     soundfile.write(tmp_path / "in.wav", x[0], RATE, "FLOAT")
     neutral = chain_file(
-        tmp_path, {"kind": "compressor", "ratio": 1, "lookahead_ms": 9}, {"kind": "deess", "max_cut_db": 0},
+        tmp_path,
+        {"kind": "compressor", "ratio": 1, "lookahead_ms": 9},
+        {"kind": "deess", "max_cut_db": 0},
         {"kind": "limiter", "ceiling_dbtp": 0},
     )
     done = miclane("process", tmp_path / "in.wav", "--chain", neutral, "--out", tmp_path / "out.wav")
@@ -48,10 +50,22 @@ def test_process_with_key_trace_tail_and_bits(tmp_path: Path) -> None:
     soundfile.write(tmp_path / "in.wav", noise(3.0, 0.1)[0], RATE, "FLOAT")
     key = np.concatenate([np.zeros((1, RATE)), sine(440, -12, 1.0), np.zeros((1, RATE))], axis=1)
     soundfile.write(tmp_path / "key.wav", key[0], RATE, "FLOAT")
-    chain = chain_file(tmp_path, {"kind": "duck", "threshold_db": -30, "depth_db": 12}, {"kind": "reverb", "decay_s": 0.5})
+    chain = chain_file(
+        tmp_path, {"kind": "duck", "threshold_db": -30, "depth_db": 12}, {"kind": "reverb", "decay_s": 0.5}
+    )
     done = miclane(
-        "process", tmp_path / "in.wav", "--chain", chain, "--out", tmp_path / "out.wav", "--key", tmp_path / "key.wav",
-        "--trace", tmp_path / "trace.json", "--bits", 24,
+        "process",
+        tmp_path / "in.wav",
+        "--chain",
+        chain,
+        "--out",
+        tmp_path / "out.wav",
+        "--key",
+        tmp_path / "key.wav",
+        "--trace",
+        tmp_path / "trace.json",
+        "--bits",
+        24,
     )
     assert done.returncode == 0, done.stderr
     out = soundfile.SoundFile(tmp_path / "out.wav")
@@ -68,12 +82,21 @@ def test_process_with_key_trace_tail_and_bits(tmp_path: Path) -> None:
 
 def test_float_in_float_out_does_not_clip(tmp_path: Path) -> None:
     soundfile.write(tmp_path / "in.wav", sine(440, 3, 0.5)[0], RATE, "FLOAT")
-    done = miclane("process", tmp_path / "in.wav", "--chain", chain_file(tmp_path, {"kind": "trim", "gain_db": 6}), "--out", tmp_path / "o.wav")
+    done = miclane(
+        "process",
+        tmp_path / "in.wav",
+        "--chain",
+        chain_file(tmp_path, {"kind": "trim", "gain_db": 6}),
+        "--out",
+        tmp_path / "o.wav",
+    )
     assert done.returncode == 0, done.stderr
     assert abs(db(float(np.abs(read_sound(tmp_path / "o.wav").audio).max())) - 9) < 0.01
 
 
-@pytest.mark.parametrize("what", ["empty", "cut short", "text", "no channels", "many channels", "not a number", "long", "missing"])
+@pytest.mark.parametrize(
+    "what", ["empty", "cut short", "text", "no channels", "many channels", "not a number", "long", "missing"]
+)
 def test_unusable_files_exit_2_with_one_plain_line(what: str, tmp_path: Path) -> None:
     bad = bad_files(tmp_path)[what]
     for call in (("measure", bad), ("process", bad, "--chain", chain_file(tmp_path), "--out", tmp_path / "o.wav")):
@@ -138,8 +161,21 @@ def test_print_writes_the_files_it_names(tmp_path: Path) -> None:
     studio = Studio(tmp_path / "data")
     soundfile.write(tmp_path / "t.wav", noise(1.0, 0.1)[0], RATE)
     sound = studio.sounds.add(tmp_path / "t.wav", "t.wav", RATE)
-    studio.sessions.create(Session.model_validate({"name": "Song", "lanes": [{"id": "lead", "name": "Lead", "sound": sound}]}))
-    done = miclane("print", "Song", "--out", tmp_path / "out", "--target", "mix", "--target", "lane:lead", "--data", tmp_path / "data")
+    studio.sessions.create(
+        Session.model_validate({"name": "Song", "lanes": [{"id": "lead", "name": "Lead", "sound": sound}]})
+    )
+    done = miclane(
+        "print",
+        "Song",
+        "--out",
+        tmp_path / "out",
+        "--target",
+        "mix",
+        "--target",
+        "lane:lead",
+        "--data",
+        tmp_path / "data",
+    )
     assert done.returncode == 0, done.stderr
     files = [Path(line) for line in done.stdout.split("\n") if line]
     assert [f.name for f in files] == ["Song - Mix.wav", "Song - Lead.wav"]

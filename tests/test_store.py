@@ -8,8 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, noise, residue_db
 
+from conftest import RATE, noise, residue_db
 from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableSoundError
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Insert, Remove, Set
@@ -42,7 +42,9 @@ def test_killed_fifty_times_no_acknowledged_edit_is_lost(tmp_path: Path) -> None
     script.write_text(WRITER)
     version, tempo = 1, 92.0
     for kill in range(50):
-        writer = subprocess.Popen([sys.executable, str(script), str(tmp_path), str(kill)], stdout=subprocess.PIPE, text=True)
+        writer = subprocess.Popen(
+            [sys.executable, str(script), str(tmp_path), str(kill)], stdout=subprocess.PIPE, text=True
+        )
         assert writer.stdout is not None
         for _ in range(1 + kill % 7):
             said = writer.stdout.readline().split()

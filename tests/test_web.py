@@ -7,12 +7,12 @@ from types import SimpleNamespace
 import httpx
 import numpy as np
 import pytest
-from conftest import RATE, noise, residue_db
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from test_audio import bad_files
 
+from conftest import RATE, noise, residue_db
 from miclane.core.measure.loudness import integrated_lufs
+from test_audio import bad_files
 
 
 @pytest.fixture(scope="module")
@@ -131,14 +131,24 @@ def test_bad_files_are_refused_at_import_and_nothing_else_is_lost(what: str, web
 
 
 REQUESTS = (
-    "/s/salt-ferry/sound?lane=lead&start=0&stop=0", "/s/salt-ferry/sound?lane=lead&start=-1&stop=5",
-    "/s/salt-ferry/sound?lane=ghost&start=0&stop=4800", "/s/salt-ferry/sound?lane=lead&start=0&stop=99999999999",
-    "/s/salt-ferry/sound?lane=lead&start=x&stop=y", "/s/salt-ferry/sound?lane=lead&start=0&stop=4800&hear=drums",
-    "/s/salt-ferry/lane/ghost", "/s/salt-ferry/lane/lead?stage=ghost", "/s/salt-ferry/space?return_id=ghost",
-    "/s/salt-ferry/prints/ghost/0", "/s/salt-ferry/lane/lead/picture/ghost?start=0&stop=9&first=0&last=9",
-    "/s/salt-ferry/lane/lead/spectrogram/ghost?start=0&stop=48000&first=0&last=48000", "/s/%00/lane/%ff", "/../etc/passwd",
-    "/s/salt-ferry/raw?lane=lead&start=5&stop=5", "/s/salt-ferry/strip?lane=lead&start=0&stop=48000&columns=-3",
-    "/s/salt-ferry/readings?lane=lead&start=0&stop=48000&first=90000&last=80000", "/s/salt-ferry/print/x",
+    "/s/salt-ferry/sound?lane=lead&start=0&stop=0",
+    "/s/salt-ferry/sound?lane=lead&start=-1&stop=5",
+    "/s/salt-ferry/sound?lane=ghost&start=0&stop=4800",
+    "/s/salt-ferry/sound?lane=lead&start=0&stop=99999999999",
+    "/s/salt-ferry/sound?lane=lead&start=x&stop=y",
+    "/s/salt-ferry/sound?lane=lead&start=0&stop=4800&hear=drums",
+    "/s/salt-ferry/lane/ghost",
+    "/s/salt-ferry/lane/lead?stage=ghost",
+    "/s/salt-ferry/space?return_id=ghost",
+    "/s/salt-ferry/prints/ghost/0",
+    "/s/salt-ferry/lane/lead/picture/ghost?start=0&stop=9&first=0&last=9",
+    "/s/salt-ferry/lane/lead/spectrogram/ghost?start=0&stop=48000&first=0&last=48000",
+    "/s/%00/lane/%ff",
+    "/../etc/passwd",
+    "/s/salt-ferry/raw?lane=lead&start=5&stop=5",
+    "/s/salt-ferry/strip?lane=lead&start=0&stop=48000&columns=-3",
+    "/s/salt-ferry/readings?lane=lead&start=0&stop=48000&first=90000&last=80000",
+    "/s/salt-ferry/print/x",
 )
 
 
@@ -150,13 +160,27 @@ def test_bad_addresses_are_answered_in_words(address: str, web: httpx.Client) ->
         assert answer.json()["error"]
 
 
-BODIES = (b"", b"{", b"[]", b'{"edits": 3}', b'{"edits": [{"op": "fly"}]}', b'{"edits": [{"op": "set", "path": "a/b"}]}',
-          b'{"edits": [{"op": "set", "path": "name", "value": {"x": 1}}]}', b'{"targets": []}', b'{"targets": ["lane:ghost"]}',
-          b'{"path": "name", "text": "1"}', b'{"name": ""}', b'{"name": "x", "rate": 12}', b"\xff\xfe\x00")
+BODIES = (
+    b"",
+    b"{",
+    b"[]",
+    b'{"edits": 3}',
+    b'{"edits": [{"op": "fly"}]}',
+    b'{"edits": [{"op": "set", "path": "a/b"}]}',
+    b'{"edits": [{"op": "set", "path": "name", "value": {"x": 1}}]}',
+    b'{"targets": []}',
+    b'{"targets": ["lane:ghost"]}',
+    b'{"path": "name", "text": "1"}',
+    b'{"name": ""}',
+    b'{"name": "x", "rate": 12}',
+    b"\xff\xfe\x00",
+)
 
 
 @pytest.mark.parametrize("body", BODIES)
-@pytest.mark.parametrize("address", ["/s/salt-ferry/edits", "/s/salt-ferry/prints", "/s/salt-ferry/typed", "/s/salt-ferry/import"])
+@pytest.mark.parametrize(
+    "address", ["/s/salt-ferry/edits", "/s/salt-ferry/prints", "/s/salt-ferry/typed", "/s/salt-ferry/import"]
+)
 def test_bad_bodies_are_refused_in_words(address: str, body: bytes, web: httpx.Client) -> None:
     answer = web.post(address, content=body, headers={"content-type": "application/json"})
     assert 400 <= answer.status_code < 500
@@ -165,15 +189,31 @@ def test_bad_bodies_are_refused_in_words(address: str, body: bytes, web: httpx.C
 
 JSON = st.recursive(
     st.none() | st.booleans() | st.floats() | st.text(max_size=8) | st.integers(),
-    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3), max_leaves=6,
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3),
+    max_leaves=6,
 )
-PATHS = st.sampled_from(["name", "lanes", "lanes/lead", "lanes/lead/stages", "lanes/lead/stages/clean/bands", "buses/mix/into", "lanes/0", "rate"])
+PATHS = st.sampled_from(
+    [
+        "name",
+        "lanes",
+        "lanes/lead",
+        "lanes/lead/stages",
+        "lanes/lead/stages/clean/bands",
+        "buses/mix/into",
+        "lanes/0",
+        "rate",
+    ]
+)
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.sampled_from(["set", "insert", "remove", "move"]), PATHS, JSON, st.integers(-3, 9))
 def test_no_edit_makes_the_server_fall(web: httpx.Client, op: str, path: str, value: object, index: int) -> None:
-    edit = {"op": op, "path": path} | ({"value": value} if op in ("set", "insert") else {}) | ({"index": index} if op in ("insert", "move") else {})
+    edit = (
+        {"op": op, "path": path}
+        | ({"value": value} if op in ("set", "insert") else {})
+        | ({"index": index} if op in ("insert", "move") else {})
+    )
     body = json.dumps({"edits": [edit]})
     answer = web.post("/s/salt-ferry/edits", content=body, headers={"content-type": "application/json"})
     assert answer.status_code < 500

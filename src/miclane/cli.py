@@ -83,7 +83,9 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
     for ring in told["rings"]:
         typer.echo(f"ring         {ring['frequency_hz']:.0f} Hz, {ring['over_db']:+.1f} dB over its neighbours")
     for p in told["phrases"]:
-        typer.echo(f"phrase       {show_time(p['start_s'])} to {show_time(p['end_s'])}  {p['integrated_lufs']:.1f} LUFS")
+        typer.echo(
+            f"phrase       {show_time(p['start_s'])} to {show_time(p['end_s'])}  {p['integrated_lufs']:.1f} LUFS"
+        )
     for e in told["events"]:
         typer.echo(f"sibilant     {e['start_s']:.2f} s  {e['centre_hz']} Hz  {e['excess_db']:+.1f} dB over the voice")
 
@@ -161,7 +163,9 @@ def warm() -> None:
 
 
 @app.command()
-def serve(data: Data = None, port: Port = PORT, demo_song: Annotated[bool, typer.Option("--demo", hidden=True)] = False) -> None:
+def serve(
+    data: Data = None, port: Port = PORT, demo_song: Annotated[bool, typer.Option("--demo", hidden=True)] = False
+) -> None:
     """Serve the sessions of a data folder on 127.0.0.1."""
     import uvicorn
 
@@ -181,7 +185,9 @@ def serve(data: Data = None, port: Port = PORT, demo_song: Annotated[bool, typer
     typer.echo(f"Mic Lane: {address}{'s/salt-ferry/lane/lead' if demo_song else ''}")
     typer.echo(f"Data in {application.state.studio.data}; Ctrl+C stops.")
     sys.stdout.flush()
-    threading.Thread(target=warm_up, daemon=True).start()
+    later = threading.Timer(2.0, warm_up)  # after the first page, which matters more
+    later.daemon = True
+    later.start()
     config = uvicorn.Config(application, log_level="warning", timeout_graceful_shutdown=2)
     uvicorn.Server(config).run(sockets=[listener])
 
@@ -189,7 +195,10 @@ def serve(data: Data = None, port: Port = PORT, demo_song: Annotated[bool, typer
 @app.command()
 def demo(data: Data = None, port: Port = PORT) -> None:
     """Serve with the demo song “Salt Ferry”; the first time compiles the sound engine."""
-    warm()
+    from .core.warm import is_warm
+
+    if not is_warm():
+        warm()
     serve(data, port, True)
 
 

@@ -18,18 +18,52 @@ from miclane.core.stages.base import Stage
 from miclane.core.units import beat_ms, note_hz, note_name, parse_value, show_value
 
 EXAMPLE = {
-    "format": "mic-lane/chain", "version": 1, "name": "Example", "stages": [
-        {"kind": "eq", "name": "Clean EQ", "on": True, "bands": [
-            {"shape": "low_cut", "frequency_hz": 96, "slope_db_per_octave": 12},
-            {"shape": "bell", "frequency_hz": 523, "gain_db": -5.6, "q": 4.2, "target": "stereo"}]},
+    "format": "mic-lane/chain",
+    "version": 1,
+    "name": "Example",
+    "stages": [
+        {
+            "kind": "eq",
+            "name": "Clean EQ",
+            "on": True,
+            "bands": [
+                {"shape": "low_cut", "frequency_hz": 96, "slope_db_per_octave": 12},
+                {"shape": "bell", "frequency_hz": 523, "gain_db": -5.6, "q": 4.2, "target": "stereo"},
+            ],
+        },
         {"kind": "deess", "mode": "split", "low_hz": 5200, "high_hz": 12000, "threshold_db": -6, "max_cut_db": 8},
-        {"kind": "compressor", "response": "clean", "threshold_db": -20, "ratio": 4, "knee_db": 6, "attack_ms": 3.5,
-         "release_ms": 60, "makeup_db": 0, "mix": 1.0, "detector": "peak", "key_low_cut_hz": 0},
-        {"kind": "split", "dry_db": 0, "branches": [
-            {"name": "Crush", "blend_db": -14, "stages": [{"kind": "compressor", "ratio": 12}, {"kind": "limiter"}]}]},
+        {
+            "kind": "compressor",
+            "response": "clean",
+            "threshold_db": -20,
+            "ratio": 4,
+            "knee_db": 6,
+            "attack_ms": 3.5,
+            "release_ms": 60,
+            "makeup_db": 0,
+            "mix": 1.0,
+            "detector": "peak",
+            "key_low_cut_hz": 0,
+        },
+        {
+            "kind": "split",
+            "dry_db": 0,
+            "branches": [
+                {"name": "Crush", "blend_db": -14, "stages": [{"kind": "compressor", "ratio": 12}, {"kind": "limiter"}]}
+            ],
+        },
         {"kind": "limiter", "ceiling_dbtp": -1.0, "gain_db": 0},
-        {"kind": "duck", "key": {"lane": "lead", "tap": "treated"}, "threshold_db": -32, "depth_db": 9,
-         "attack_ms": 17, "hold_ms": 40, "release_ms": 180}]}
+        {
+            "kind": "duck",
+            "key": {"lane": "lead", "tap": "treated"},
+            "threshold_db": -32,
+            "depth_db": 9,
+            "attack_ms": 17,
+            "hold_ms": 40,
+            "release_ms": 180,
+        },
+    ],
+}
 
 
 def session() -> Session:
@@ -38,7 +72,10 @@ def session() -> Session:
         {"kind": "compressor", "id": "c"},
         {"kind": "split", "id": "s", "branches": [{"id": "b", "stages": [{"kind": "limiter", "id": "l"}]}]},
     ]
-    lanes = [{"id": "lead", "name": "Lead", "bus": "lead", "stages": stages}, {"id": "double", "name": "Double", "bus": "backings"}]
+    lanes = [
+        {"id": "lead", "name": "Lead", "bus": "lead", "stages": stages},
+        {"id": "double", "name": "Double", "bus": "backings"},
+    ]
     return Session.model_validate({"name": "Test", "lanes": lanes, "returns": [{"id": "plate", "name": "Plate"}]})
 
 
@@ -54,7 +91,10 @@ def test_the_published_example_is_read_and_defaults_fill_the_rest() -> None:
     [
         (lambda c: c["stages"][0].update(kind="flanger"), "stages[0]"),
         (lambda c: c["stages"][0]["bands"][1].update(frequncy=3), "stages[0].bands[1].frequncy: no such field"),
-        (lambda c: c["stages"][3]["branches"][0]["stages"][0].update(ratio=0.2), "stages[3].branches[0].stages[0].ratio"),
+        (
+            lambda c: c["stages"][3]["branches"][0]["stages"][0].update(ratio=0.2),
+            "stages[3].branches[0].stages[0].ratio",
+        ),
         (lambda c: c["stages"][0]["bands"][0].update(slope_db_per_octave=13), "slope_db_per_octave must be one of 6"),
         (lambda c: c["stages"][2].update(threshold_db="loud"), "stages[2].threshold_db"),
         (lambda c: c.update(version=2), "version"),
@@ -118,9 +158,14 @@ def test_inverses_take_every_edit_back(edits) -> None:
 @pytest.mark.parametrize(
     "edit",
     [
-        Set(path="lanes/nobody/fader_db", value=0), Set(path="lanes/lead/stages/e/bands/7/gain_db", value=0),
-        Set(path="lanes/lead/volume", value=0), Set(path="lanes/lead/id", value="x"), Remove(path="lanes"),
-        Insert(path="lanes/lead", index=0, value={}), Move(path="name", index=1), Set(path="", value=1),
+        Set(path="lanes/nobody/fader_db", value=0),
+        Set(path="lanes/lead/stages/e/bands/7/gain_db", value=0),
+        Set(path="lanes/lead/volume", value=0),
+        Set(path="lanes/lead/id", value="x"),
+        Remove(path="lanes"),
+        Insert(path="lanes/lead", index=0, value={}),
+        Move(path="name", index=1),
+        Set(path="", value=1),
     ],
 )
 def test_edits_that_lead_nowhere_are_refused(edit) -> None:
@@ -131,10 +176,14 @@ def test_edits_that_lead_nowhere_are_refused(edit) -> None:
 @pytest.mark.parametrize(
     "edit",
     [
-        Set(path="lanes/lead/fader_db", value=1e9), Set(path="lanes/lead/bus", value="nowhere"),
-        Insert(path="lanes/double/sends", index=0, value={"id": "nothing"}), Remove(path="buses/vocals"),
-        Set(path="buses/vocals/into", value="lead"), Insert(path="lanes", index=0, value={"id": "lead", "name": "x"}),
-        Set(path="lanes/lead/stages/c/ratio", value=None), Remove(path="buses/mix"),
+        Set(path="lanes/lead/fader_db", value=1e9),
+        Set(path="lanes/lead/bus", value="nowhere"),
+        Insert(path="lanes/double/sends", index=0, value={"id": "nothing"}),
+        Remove(path="buses/vocals"),
+        Set(path="buses/vocals/into", value="lead"),
+        Insert(path="lanes", index=0, value={"id": "lead", "name": "x"}),
+        Set(path="lanes/lead/stages/c/ratio", value=None),
+        Remove(path="buses/mix"),
     ],
 )
 def test_edits_that_break_the_session_are_refused(edit) -> None:
@@ -162,9 +211,19 @@ def test_history_speaks_the_engineers_words() -> None:
 @pytest.mark.parametrize(
     ("text", "unit", "value"),
     [
-        ("1.5k", "Hz", 1500), ("c5", "Hz", 523.25), ("A4", "Hz", 440), ("f#3", "Hz", 185.0), ("−3,5 dB", "dB", -3.5),
-        ("4:1", ":1", 4), ("80 %", "%", 0.8), ("1/8", "ms", 326.09), ("1/8d", "ms", 489.13), ("1/4t", "s", 0.4348),
-        ("0.2 s", "ms", 200), ("250 ms", "s", 0.25), ("2.5 kHz", "Hz", 2500),
+        ("1.5k", "Hz", 1500),
+        ("c5", "Hz", 523.25),
+        ("A4", "Hz", 440),
+        ("f#3", "Hz", 185.0),
+        ("−3,5 dB", "dB", -3.5),
+        ("4:1", ":1", 4),
+        ("80 %", "%", 0.8),
+        ("1/8", "ms", 326.09),
+        ("1/8d", "ms", 489.13),
+        ("1/4t", "s", 0.4348),
+        ("0.2 s", "ms", 200),
+        ("250 ms", "s", 0.25),
+        ("2.5 kHz", "Hz", 2500),
     ],
 )
 def test_typed_values(text: str, unit: str, value: float) -> None:

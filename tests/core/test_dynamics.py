@@ -3,11 +3,11 @@
 import numpy as np
 import pytest
 import soxr
-from conftest import RATE, db, noise, residue_db, run, sine
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.signal import butter, resample_poly, sosfilt
 
+from conftest import RATE, db, noise, residue_db, run, sine
 from miclane.core.stages.compressor import Compressor
 from miclane.core.stages.deess import Deess
 from miclane.core.stages.duck import Duck
@@ -81,12 +81,24 @@ def test_half_wet_mix_has_no_comb(lookahead_ms: float) -> None:
 
 @settings(max_examples=30, deadline=None)
 @given(
-    st.floats(-60, 0), st.floats(1, 100), st.floats(0, 36), st.floats(0.02, 300), st.floats(2, 3000), st.floats(0, 20),
+    st.floats(-60, 0),
+    st.floats(1, 100),
+    st.floats(0, 36),
+    st.floats(0.02, 300),
+    st.floats(2, 3000),
+    st.floats(0, 20),
     st.sampled_from(["peak", "rms"]),
 )
-def test_compressor_only_turns_down_and_stays_finite(threshold, ratio, knee, attack, release, lookahead, detector) -> None:
+def test_compressor_only_turns_down_and_stays_finite(
+    threshold, ratio, knee, attack, release, lookahead, detector
+) -> None:
     stage = Compressor(
-        threshold_db=threshold, ratio=ratio, knee_db=knee, attack_ms=attack, release_ms=release, lookahead_ms=lookahead,
+        threshold_db=threshold,
+        ratio=ratio,
+        knee_db=knee,
+        attack_ms=attack,
+        release_ms=release,
+        lookahead_ms=lookahead,
         detector=detector,
     )
     x = np.concatenate([noise(0.2, 0.5), np.zeros((1, 3000)), noise(0.1, 3.0)], axis=1)
@@ -105,8 +117,12 @@ def oversampled_peak_db(y: np.ndarray) -> float:
 @pytest.mark.parametrize(
     "make",
     [
-        lambda: noise(2, 0.5), lambda: noise(2, 2.0, channels=2), lambda: sine(11997, 6, 1), lambda: sine(997, 9, 1),
-        lambda: np.sign(sine(331, 0, 1)) * 1.5, lambda: np.repeat(sine(12000, 3, 1), 2, axis=0),
+        lambda: noise(2, 0.5),
+        lambda: noise(2, 2.0, channels=2),
+        lambda: sine(11997, 6, 1),
+        lambda: sine(997, 9, 1),
+        lambda: np.sign(sine(331, 0, 1)) * 1.5,
+        lambda: np.repeat(sine(12000, 3, 1), 2, axis=0),
     ],
 )
 @pytest.mark.parametrize("ceiling", [-1.0, -6.0])

@@ -2,10 +2,10 @@
 
 import numpy as np
 import pytest
-from conftest import RATE, noise, one_lane, residue_db, run, sine
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import RATE, noise, one_lane, residue_db, run, sine
 from miclane.core.engine.cache import Rendered, RenderStore
 from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Cancel, Renderer
@@ -123,7 +123,12 @@ def test_neutral_branches_and_dry_null_against_their_sum(lookahead: float) -> No
 def test_dry_sends_and_returns_meet_to_the_sample() -> None:
     x = noise(1.0, 0.1)
     stages = [{"kind": "compressor", "id": "c", "ratio": 1, "lookahead_ms": 7}]
-    back = {"id": "r", "name": "R", "bus": "mix", "stages": [{"kind": "compressor", "id": "q", "ratio": 1, "lookahead_ms": 13}]}
+    back = {
+        "id": "r",
+        "name": "R",
+        "bus": "mix",
+        "stages": [{"kind": "compressor", "id": "q", "ratio": 1, "lookahead_ms": 13}],
+    }
     sends = [{"id": "r", "level_db": 0}]
     graph, read, _ = one_lane(x, stages, returns=[back], lane={"bus": "mix", "sends": sends})
     mix = Renderer(read).loop(graph, graph.places["bus:mix:out"], 0, x.shape[1]).audio
@@ -157,7 +162,9 @@ def test_mute_solo_pan_and_buses() -> None:
 
 def test_traces_say_what_the_stage_did() -> None:
     x = sine(1000, -10, 2.0)
-    graph, read, _ = one_lane(x, [{"kind": "compressor", "threshold_db": -20, "ratio": 2, "knee_db": 0, "makeup_db": 3}])
+    graph, read, _ = one_lane(
+        x, [{"kind": "compressor", "threshold_db": -20, "ratio": 2, "knee_db": 0, "makeup_db": 3}]
+    )
     found = Renderer(read).loop(graph, graph.places["lane:lead:out"], RATE, 2 * RATE)
     trace = found.trace(graph.places["lane:lead:stage:s0"])
     assert RATE / trace.hop >= 200

@@ -2,10 +2,10 @@
 
 import numpy as np
 import pytest
-from conftest import RATE, residue_db, run, noise
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import RATE, noise, residue_db, run
 from miclane.core.stages.eq import Band, Eq
 from miclane.core.stages.eq_design import BUTTERWORTH_SLOPES, section
 
@@ -49,7 +49,10 @@ def test_cuts_are_butterworth(slope: int) -> None:
 @settings(max_examples=25, deadline=None)
 @given(
     st.sampled_from(["bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "tilt"]),
-    st.floats(30, 12000), st.floats(-12, 12), st.floats(0.5, 12), st.sampled_from(BUTTERWORTH_SLOPES),
+    st.floats(30, 12000),
+    st.floats(-12, 12),
+    st.floats(0.5, 12),
+    st.sampled_from(BUTTERWORTH_SLOPES),
 )
 def test_the_curve_drawn_is_the_response_measured(shape, frequency, gain, q, slope) -> None:
     band = Band(shape=shape, frequency_hz=frequency, gain_db=gain, q=q, slope_db_per_octave=slope)

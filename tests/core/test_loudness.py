@@ -2,8 +2,8 @@
 
 import numpy as np
 import pytest
-from conftest import RATE, sine
 
+from conftest import RATE, sine
 from miclane.core.measure.loudness import (
     integrated_lufs,
     loudness_range_lu,

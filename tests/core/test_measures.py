@@ -2,9 +2,9 @@
 
 import numpy as np
 import pytest
-from conftest import RATE, noise, sine
 from scipy.signal import butter, sosfiltfilt
 
+from conftest import RATE, noise, sine
 from miclane.core.audio import read_sound
 from miclane.core.engine.node import make_trace
 from miclane.core.measure.events import find_sibilants
@@ -41,7 +41,27 @@ def test_sibilants_of_the_lead(gain_db: float, truth: dict, lead: np.ndarray) ->
     sharp = [p for p in phones if p["name"] in ("s", "sh", "ch")]
     found = sum(any(meets(e, p) for e in events) for p in sharp)
     assert found / len(sharp) >= 0.95
-    voiced = {"aa", "ae", "ah", "ao", "aw", "ax", "ay", "eh", "er", "ey", "ih", "iy", "ow", "uh", "uw", "m", "n", "ng", "l"}
+    voiced = {
+        "aa",
+        "ae",
+        "ah",
+        "ao",
+        "aw",
+        "ax",
+        "ay",
+        "eh",
+        "er",
+        "ey",
+        "ih",
+        "iy",
+        "ow",
+        "uh",
+        "uw",
+        "m",
+        "n",
+        "ng",
+        "l",
+    }
     inside = [e for e in events if (names := {p["name"] for p in phones if meets(e, p)}) and names <= voiced]
     assert len(inside) * 60 / (lead.shape[1] / RATE) < 1
 
@@ -59,7 +79,8 @@ def test_an_s_made_8_db_stronger_reads_8_db_more(truth: dict, lead: np.ndarray) 
     def excess(audio: np.ndarray) -> list[float]:
         events = find_sibilants(audio, RATE)
         return [
-            max(e.excess_db for e in events if e.start / RATE < p["end_s"] and e.end / RATE > p["start_s"]) for p in plain
+            max(e.excess_db for e in events if e.start / RATE < p["end_s"] and e.end / RATE > p["start_s"])
+            for p in plain
         ]
 
     rise = np.array(excess(x)) - np.array(excess(lead))
@@ -88,7 +109,6 @@ def test_pitch_of_a_steady_tone(frequency: float) -> None:
 
 def test_long_term_spectrum_shows_an_inserted_bell(lead: np.ndarray) -> None:
     from conftest import run
-
     from miclane.core.stages.eq import Band, Eq
 
     part = lead[:, 5 * RATE : 20 * RATE]

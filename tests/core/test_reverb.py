@@ -2,10 +2,10 @@
 
 import numpy as np
 import pytest
-from conftest import RATE, run
 from scipy.ndimage import uniform_filter1d
 from scipy.signal import butter, sosfiltfilt
 
+from conftest import RATE, run
 from miclane.core.stages.reverb import Reverb
 
 

@@ -1,8 +1,8 @@
 """The music: plucked strings, pad, bass, brushed drums, each (2, frames) at 48 kHz."""
 
 import numpy as np
-from score import BARS, BEAT_S, CHORDS
 from scipy.signal import butter, lfilter, sosfilt
+from score import BARS, BEAT_S, CHORDS
 
 RATE = 48000
 
@@ -91,7 +91,9 @@ def bass(frames: int) -> np.ndarray:
             n = round(length * BEAT_S * RATE)
             t = np.arange(n) / RATE
             f = hz(note)
-            wave = sum(np.sin(2 * np.pi * k * f * t) * g for k, g in ((1, 1), (2, 0.5), (3, 0.22), (4, 0.12), (5, 0.06)))
+            wave = sum(
+                np.sin(2 * np.pi * k * f * t) * g for k, g in ((1, 1), (2, 0.5), (3, 0.22), (4, 0.12), (5, 0.06))
+            )
             wave *= np.clip(t / 0.012, 0, 1) * np.exp(-t * 0.9) * np.clip((t[-1] - t) / 0.06, 0, 1)
             _place(track, (bar * 4 + beat) * BEAT_S, _section_gain(bar) * wave, 0.0)
     return track

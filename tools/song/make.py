@@ -66,15 +66,21 @@ def faults(track: np.ndarray, told: dict) -> tuple[np.ndarray, dict]:
             a, b = round(p.start * RATE), round(p.end * RATE)
             gain[a:b] = 10 ** (STRONG_S_DB / 20) - 1
             truth["strong_sibilants"].append(
-                {"phone": p.name, "start_s": round(p.start, 4), "end_s": round(p.end, 4), "gain_db": STRONG_S_DB})
+                {"phone": p.name, "start_s": round(p.start, 4), "end_s": round(p.end, 4), "gain_db": STRONG_S_DB}
+            )
     ramp = np.hanning(round(0.012 * RATE))
     x += top * np.convolve(gain, ramp / ramp.sum(), "same")
     jump = told[JUMP["line"]]["syllables"][JUMP["syllable"]]
     jump_hz = round(440 * 2 ** ((jump[2] - 69) / 12) * JUMP["harmonic"], 1)
     a, b = round((jump[0] - 0.02) * RATE), round(jump[1] * RATE)
     x[a:b] += (_filter(x, "bell", jump_hz, JUMP["gain_db"], 7.0) - x)[a:b] * np.hanning(b - a) ** 0.25
-    truth["jumping_note"] = {"frequency_hz": jump_hz, "gain_db": JUMP["gain_db"], "q": 7.0,
-                             "start_s": round(jump[0], 4), "end_s": round(jump[1], 4)}
+    truth["jumping_note"] = {
+        "frequency_hz": jump_hz,
+        "gain_db": JUMP["gain_db"],
+        "q": 7.0,
+        "start_s": round(jump[0], 4),
+        "end_s": round(jump[1], 4),
+    }
     for line, name, which in PLOSIVES:
         p = [p for p in told[line]["phones"] if p.name == name][which]
         n = round(0.11 * RATE)
@@ -83,8 +89,14 @@ def faults(track: np.ndarray, told: dict) -> tuple[np.ndarray, dict]:
         at = round((p.start + 0.6 * (p.end - p.start)) * RATE)
         level = BASE_LUFS + LINES[line].gain_db + 11
         x[at : at + n] += thump * 10 ** (level / 20)
-        truth["plosives"].append({"phone": name, "start_s": round(at / RATE, 4), "end_s": round(at / RATE + 0.1, 4),
-                                  "peak_dbfs": round(level, 1)})
+        truth["plosives"].append(
+            {
+                "phone": name,
+                "start_s": round(at / RATE, 4),
+                "end_s": round(at / RATE + 0.1, 4),
+                "peak_dbfs": round(level, 1),
+            }
+        )
     x = _filter(x, "bell", RING_HZ, RING_DB, RING_Q)
     x = _filter(x, "bell", MUD_HZ, MUD_DB, MUD_Q)
     dry = x.copy()
@@ -115,12 +127,17 @@ def faults(track: np.ndarray, told: dict) -> tuple[np.ndarray, dict]:
     for line, notes in FLAT.items():
         for k, cents in notes.items():
             s = told[line]["syllables"][k]
-            truth["flat_notes"].append({"start_s": round(s[0], 4), "end_s": round(s[1], 4), "cents": cents, "midi": s[2]})
+            truth["flat_notes"].append(
+                {"start_s": round(s[0], 4), "end_s": round(s[1], 4), "cents": cents, "midi": s[2]}
+            )
     truth |= {
         "ring": {"frequency_hz": RING_HZ, "gain_db": RING_DB, "q": RING_Q},
         "low_mid": {"frequency_hz": MUD_HZ, "gain_db": MUD_DB, "q": MUD_Q},
-        "noise_floor_dbfs": NOISE_DBFS, "hum_hz": HUM_HZ, "rumble_hz": [22, 48],
-        "rumble_steps_s": [4.6, 21.3, 32.9, 46.0], "room_reflections_ms": [3.1, 5.7, 8.3, 11.9, 15.1, 19.7, 24.3],
+        "noise_floor_dbfs": NOISE_DBFS,
+        "hum_hz": HUM_HZ,
+        "rumble_hz": [22, 48],
+        "rumble_steps_s": [4.6, 21.3, 32.9, 46.0],
+        "room_reflections_ms": [3.1, 5.7, 8.3, 11.9, 15.1, 19.7, 24.3],
     }
     return x, truth
 
@@ -131,12 +148,18 @@ def describe(told: dict) -> list[dict]:
     for i in sorted(told):
         phones = told[i]["phones"]
         notes = [{"start_s": round(a, 4), "end_s": round(b, 4), "midi": m} for a, b, m in told[i]["syllables"]]
-        found.append({
-            "words": LINES[i].words, "section": LINES[i].section, "gain_db": LINES[i].gain_db,
-            "start_s": round(phones[0].start, 4), "end_s": round(phones[-1].end, 4),
-            "breath_s": [round(s, 4) for s in told[i].get("breath", [])], "notes": notes,
-            "phones": [{"name": p.name, "start_s": round(p.start, 4), "end_s": round(p.end, 4)} for p in phones],
-        })
+        found.append(
+            {
+                "words": LINES[i].words,
+                "section": LINES[i].section,
+                "gain_db": LINES[i].gain_db,
+                "start_s": round(phones[0].start, 4),
+                "end_s": round(phones[-1].end, 4),
+                "breath_s": [round(s, 4) for s in told[i].get("breath", [])],
+                "notes": notes,
+                "phones": [{"name": p.name, "start_s": round(p.start, 4), "end_s": round(p.end, 4)} for p in phones],
+            }
+        )
     return found
 
 
@@ -167,8 +190,12 @@ def main(folder: Path) -> None:
         x = _filter(x, "bell", 310 + 60 * take.warp, 2.0, 1.0) + quiet.normal(0, 10 ** (-66 / 20), FRAMES)
         write(folder, name, x)
         labels["lanes"][name] = describe(spoken)
-    for name, make, peak in (("plucked", band.plucked, -7), ("pad", band.pad, -11), ("bass", band.bass, -10),
-                             ("brushes", band.brushes, -10)):
+    for name, make, peak in (
+        ("plucked", band.plucked, -7),
+        ("pad", band.pad, -11),
+        ("bass", band.bass, -10),
+        ("brushes", band.brushes, -10),
+    ):
         write(folder, name, make(FRAMES), peak)
     (folder / "truth.json").write_text(json.dumps(labels, indent=1) + "\n")
 

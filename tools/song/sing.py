@@ -13,9 +13,9 @@ from score import BEAT_S, Line
 
 RATE = 48000
 FRAME_MS = 2.5
-VOWELS = frozenset("aa ae ah ao aw ax ay eh er ey ih iy ow oy uh uw".split())
-HISS = frozenset("s z sh zh ch jh f th".split())
-SIBILANT = frozenset("s z sh ch jh zh".split())
+VOWELS = frozenset(["aa", "ae", "ah", "ao", "aw", "ax", "ay", "eh", "er", "ey", "ih", "iy", "ow", "oy", "uh", "uw"])
+HISS = frozenset(["s", "z", "sh", "zh", "ch", "jh", "f", "th"])
+SIBILANT = frozenset(["s", "z", "sh", "ch", "jh", "zh"])
 
 
 @dataclass(frozen=True)
@@ -95,7 +95,7 @@ def _smooth_noise(n: int, period_s: float, rng: np.random.Generator) -> np.ndarr
 
 
 def pitch_curve(times: np.ndarray, syllables: list[tuple], take: Take, flat: dict[int, float]) -> np.ndarray:
-    """Fundamental in Hz at `times`: notes, 70 ms glides, vibrato on long notes, small drift; `flat` in cents by note."""
+    """Fundamental in Hz at `times`: notes, 70 ms glides, vibrato on long notes, drift; `flat` in cents by note."""
     rng = np.random.default_rng(take.seed + 7)
     note = np.full(len(times), float(syllables[0][2]))
     for k, (start, _, midi) in enumerate(syllables):
@@ -160,7 +160,9 @@ def breath(seconds: float, rng: np.random.Generator) -> np.ndarray:
     n = round(seconds * RATE)
     spectrum = np.fft.rfft(rng.normal(0, 1, n))
     f = np.fft.rfftfreq(n, 1 / RATE)
-    shape = np.exp(-(((f - 1500) / 700) ** 2)) + 0.7 * np.exp(-(((f - 3400) / 1200) ** 2)) + 0.25 / (1 + (f / 7000) ** 4)
+    shape = (
+        np.exp(-(((f - 1500) / 700) ** 2)) + 0.7 * np.exp(-(((f - 3400) / 1200) ** 2)) + 0.25 / (1 + (f / 7000) ** 4)
+    )
     y = np.fft.irfft(spectrum * shape * (f > 300), n)
     where = np.linspace(0, 1, n)
     y *= np.clip(where / 0.75, 0, 1) ** 1.5 * np.clip((1 - where) / 0.12, 0, 1)

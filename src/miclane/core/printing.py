@@ -13,7 +13,7 @@ from .engine.graph import Builder, flat_path
 from .engine.render import Cancel, SoundReader
 from .engine.stream import stream
 from .errors import UnusableChainError
-from .mix.document import Session
+from .mix.document import Bus, Lane, Return, Session
 from .stages.base import Settings
 
 Format = Literal["wav-32", "wav-24", "wav-16", "flac-24", "flac-16", "ogg"]
@@ -38,25 +38,27 @@ class Printed:
 def place_of(session: Session, target: str) -> str:
     """Graph place of a target; UnusableChainError when the session has none of that name."""
     kind, _, name = target.partition(":")
-    lists = {"lane": session.lanes, "return": session.returns, "bus": session.buses}
     if target in ("mix", "vocals"):
         kind, name = "bus", target
-    if kind not in lists or name not in {x.id for x in lists[kind]}:
+    if name not in {x.id for x in members(session, kind)}:
         raise UnusableChainError(f"there is nothing called “{target}” to print")
     return f"{kind}:{name}:out"
+
+
+def members(session: Session, kind: str) -> tuple[Lane | Return | Bus, ...]:
+    """All lanes, returns or buses; none for another kind."""
+    return {"lane": session.lanes, "return": session.returns, "bus": session.buses}.get(kind, ())  # type: ignore[return-value]
 
 
 def name_of(session: Session, target: str) -> str:
     """What a target is called."""
     kind, _, name = place_of(session, target).removesuffix(":out").partition(":")
-    members = {"lane": session.lanes, "return": session.returns, "bus": session.buses}[kind]
-    return next(str(x.name) for x in members if x.id == name)
+    return next(x.name for x in members(session, kind) if x.id == name)
 
 
 def print_length(session: Session) -> int:
     """Frames until the last tail has sounded."""
-    paths = [*session.returns, *session.buses, *session.lanes]
-    tail = max((sum(s.tail_s() for s in p.stages if s.on) for p in paths), default=0.0)
+    tail = max((sum(s.tail_s() for s in p.stages if s.on) for p in session.paths), default=0.0)
     return session.frames + round(tail * session.rate)
 
 

@@ -64,7 +64,9 @@ def process(
         level = [10 * np.log10(np.maximum(x, 1e-20)) for x in (trace.mean_square_in, trace.mean_square_out)]
         told.append(
             {
-                "stage": node.stage.id, "kind": node.stage.kind, "name": node.stage.label,
+                "stage": node.stage.id,
+                "kind": node.stage.kind,
+                "name": node.stage.label,
                 "points_per_s": rate / trace.hop,
                 "gain_db": None if trace.gain_db is None else [round(float(v), 4) for v in trace.gain_db],
                 "level_in_db": [round(float(v), 3) for v in level[0]],

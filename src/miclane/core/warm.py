@@ -1,7 +1,9 @@
 """Compiles every inner loop ahead of its first use; what is compiled stays on disk."""
 
 from collections.abc import Callable
+from pathlib import Path
 
+import numba
 import numpy as np
 
 from .engine.graph import Builder
@@ -10,6 +12,7 @@ from .mix.document import Session
 from .stages.base import Stage, load_kinds
 
 _RATE = 48000
+_STAMP = Path(__file__).parent / "__pycache__" / "warm.stamp"
 
 
 def warm_up(progress: Callable[[int, int, str], None] = lambda done, total, name: None) -> None:
@@ -29,6 +32,20 @@ def warm_up(progress: Callable[[int, int, str], None] = lambda done, total, name
     progress(total - 1, total, "measures")
     measure_file(np.ascontiguousarray(noise[:1]), _RATE)
     progress(total, total, "")
+    _STAMP.parent.mkdir(exist_ok=True)
+    _STAMP.write_text(fingerprint())
+
+
+def fingerprint() -> str:
+    """Changes whenever a kernel or a stage does, and with the compiler."""
+    root = Path(__file__).parent
+    files = sorted([*root.glob("kernels/*.py"), *root.glob("stages/*.py")])
+    return " ".join([numba.__version__, *(f"{f.stat().st_mtime_ns}" for f in files)])
+
+
+def is_warm() -> bool:
+    """Whether everything has been compiled as it stands now."""
+    return _STAMP.exists() and _STAMP.read_text() == fingerprint()
 
 
 def _run(kind: str, sound: np.ndarray) -> None:
@@ -36,10 +53,14 @@ def _run(kind: str, sound: np.ndarray) -> None:
     if kind == "eq":
         stage["bands"] = [{"shape": "bell", "gain_db": 3}]  # type: ignore[assignment]
     if kind == "compressor":
-        Stage.kinds[kind].model_validate({**stage, "detector": "rms", "key_low_cut_hz": 90}).build(_RATE, len(sound)).process(sound)
+        Stage.kinds[kind].model_validate({**stage, "detector": "rms", "key_low_cut_hz": 90}).build(
+            _RATE, len(sound)
+        ).process(sound)
     digest = "0" * 64
     held = {"digest": digest, "channels": len(sound), "frames": sound.shape[1]}
-    session = Session.model_validate({"name": "warm", "lanes": [{"id": "a", "name": "a", "sound": held, "stages": [stage]}]})
+    session = Session.model_validate(
+        {"name": "warm", "lanes": [{"id": "a", "name": "a", "sound": held, "stages": [stage]}]}
+    )
 
     def read(_: str, start: int, stop: int) -> np.ndarray:
         out = np.zeros((len(sound), stop - start))

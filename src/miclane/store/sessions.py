@@ -1,6 +1,5 @@
 """Sessions and their history: edits, undo, redo, and edits made against an older state."""
 
-import json
 import threading
 from dataclasses import dataclass
 
@@ -89,14 +88,16 @@ class SessionStore:
                     last.inverses = _json(inverses + EDITS.validate_json(last.inverses))
                 last.label = describe_edits(after, edits)
             else:
-                db.execute(
-                    delete(StepRow).where(StepRow.session_id == identifier, StepRow.position > row.position)
-                )
+                db.execute(delete(StepRow).where(StepRow.session_id == identifier, StepRow.position > row.position))
                 row.position += 1
                 db.add(
                     StepRow(
-                        session_id=identifier, position=row.position, label=describe_edits(after, edits),
-                        gesture=gesture, edits=_json(edits), inverses=_json(inverses),
+                        session_id=identifier,
+                        position=row.position,
+                        label=describe_edits(after, edits),
+                        gesture=gesture,
+                        edits=_json(edits),
+                        inverses=_json(inverses),
                     )
                 )
             return self._commit(db, row, after, edits)
@@ -147,7 +148,9 @@ class SessionStore:
         query = select(ChangeRow.edits).where(ChangeRow.session_id == row.id, ChangeRow.version > base)
         for since in db.scalars(query):
             if touches(EDITS.validate_json(since), edits):
-                raise ConflictError("this was changed in another window meanwhile; what you see now is the newest state")
+                raise ConflictError(
+                    "this was changed in another window meanwhile; what you see now is the newest state"
+                )
 
     def _ahead(self, db: Db, row: SessionRow) -> int:
         query = select(func.count()).where(StepRow.session_id == row.id, StepRow.position > row.position)
@@ -171,8 +174,14 @@ class SessionStore:
     def _make_state(self, db: Db, row: SessionRow, session: Session) -> State:
         undo, redo = db.get(StepRow, (row.id, row.position)), db.get(StepRow, (row.id, row.position + 1))
         return State(
-            row.id, session, row.version, row.position, self._ahead(db, row),
-            undo.label if undo else "", redo.label if redo else "", row.updated,
+            row.id,
+            session,
+            row.version,
+            row.position,
+            self._ahead(db, row),
+            undo.label if undo else "",
+            redo.label if redo else "",
+            row.updated,
         )
 
 

@@ -53,8 +53,12 @@ class SoundStore:
             if db.get(SoundRow, digest) is None:
                 db.add(
                     SoundRow(
-                        digest=digest, file_name=file_name, suffix=suffix, rate=clip.rate,
-                        channels=clip.audio.shape[0], frames=clip.audio.shape[1],
+                        digest=digest,
+                        file_name=file_name,
+                        suffix=suffix,
+                        rate=clip.rate,
+                        channels=clip.audio.shape[0],
+                        frames=clip.audio.shape[1],
                     )
                 )
                 db.commit()
@@ -62,7 +66,7 @@ class SoundStore:
         return Sound(digest=digest, file_name=file_name[:300], channels=clip.audio.shape[0], frames=frames.shape[1])
 
     def frames(self, digest: str, rate: int) -> np.ndarray:
-        """All frames (channels, n) float32 at `rate`, mapped from disk; checked the first time, made anew if damaged."""
+        """All frames (channels, n) float32 at `rate`, mapped from disk; checked at first, made anew if damaged."""
         with self._lock:
             found = self._open.get((digest, rate))
             if found is None:
@@ -72,7 +76,7 @@ class SoundStore:
                 self._open[(digest, rate)] = found
             return found
 
-    def reader(self, rate: int):  # noqa: ANN201
+    def reader(self, rate: int):
         """A function (digest, start, stop) → float64 (channels, n), zeros past the end and for no sound."""
 
         def read(digest: str, start: int, stop: int) -> np.ndarray:
@@ -118,7 +122,9 @@ class SoundStore:
             raise UnusableSoundError(f"the sound {digest[:12]}… is not in the store")
         path = self._original(digest, row.suffix)
         if not path.exists() or audio.content_hash(path) != digest:
-            raise UnusableSoundError(f"{row.file_name}: its file in the data folder is missing or damaged; import it again")
+            raise UnusableSoundError(
+                f"{row.file_name}: its file in the data folder is missing or damaged; import it again"
+            )
         clip = audio.read_sound(path, row.file_name)
         frames = np.ascontiguousarray(audio.resample(clip.audio, clip.rate, rate), dtype=np.float32)
         data = frames.tobytes()

@@ -38,8 +38,11 @@ class TypedRequest(BaseModel):
 def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
     """What a page must know after a change: version, history, and curves of the EQs that were touched."""
     return {
-        "version": state.version, "steps": state.steps, "ahead": state.ahead,
-        "undo_label": state.undo_label, "redo_label": state.redo_label,
+        "version": state.version,
+        "steps": state.steps,
+        "ahead": state.ahead,
+        "undo_label": state.undo_label,
+        "redo_label": state.redo_label,
         "curves": curves(state.session, edits or []),
     }
 

@@ -61,11 +61,20 @@ def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
             key = (lane.sound.digest, p.start, p.end)
             if key not in _phrase_loudness:
                 _phrase_loudness[key] = integrated_lufs(read(lane.sound.digest, p.start, p.end), session.rate)
-            phrases.append({"id": p.id, "start": p.start, "end": p.end, "words": p.words, "lufs": round(_phrase_loudness[key], 1)})
+            phrases.append(
+                {"id": p.id, "start": p.start, "end": p.end, "words": p.words, "lufs": round(_phrase_loudness[key], 1)}
+            )
         events = sibilants(studio, session, lane)
     return {
-        "session": state.id, "version": state.version, "screen": "lane", "lane": lane.id, "rate": session.rate,
-        "frames": session.frames, "phrases": phrases, "events": events, "name": lane.name,
+        "session": state.id,
+        "version": state.version,
+        "screen": "lane",
+        "lane": lane.id,
+        "rate": session.rate,
+        "frames": session.frames,
+        "phrases": phrases,
+        "events": events,
+        "name": lane.name,
         "stages": [{"id": s.id, "name": s.label, "kind": s.kind, "on": s.on} for s in flat_stages(lane.stages)],
     }
 
@@ -91,8 +100,14 @@ def lane_page(request: Request, session_id: str, lane_id: str, stage: str = "", 
     lane = find_lane(state.session, lane_id)
     context = bench_context(state, lane, stage, band)
     return page(
-        request, "lane.html", state, screen="lane", lane=lane, data=lane_data(studio, state, lane),
-        route=lay_route(state.session, lane.id), **context,
+        request,
+        "lane.html",
+        state,
+        screen="lane",
+        lane=lane,
+        data=lane_data(studio, state, lane),
+        route=lay_route(state.session, lane.id),
+        **context,
     )
 
 
@@ -112,7 +127,8 @@ def bench_context(state: State, lane: Lane, stage_id: str, band: int) -> dict[st
     chosen = choose_stage(lane, stage_id)
     kinds = [
         {"kind": k, "title": cls.title, "summary": cls.summary}
-        for k, cls in sorted(Stage.kinds.items()) if cls.insertable and k not in ("duck", "reverb")
+        for k, cls in sorted(Stage.kinds.items())
+        if cls.insertable and k not in ("duck", "reverb")
     ]
     context: dict[str, Any] = {"stage": None, "stage_path": "", "kinds": kinds, "band": 0}
     if not chosen:
@@ -121,7 +137,9 @@ def bench_context(state: State, lane: Lane, stage_id: str, band: int) -> dict[st
     context |= {"stage": stage, "stage_path": path}
     if isinstance(stage, Eq):
         context |= {
-            "eq": eq_paths(stage, state.session.rate), "plot": PLOT, "zones": ZONES,
+            "eq": eq_paths(stage, state.session.rate),
+            "plot": PLOT,
+            "zones": ZONES,
             "band": min(max(band, 0), max(0, len(stage.bands) - 1)),
         }
     return context
@@ -129,7 +147,14 @@ def bench_context(state: State, lane: Lane, stage_id: str, band: int) -> dict[st
 
 @router.get("/s/{session_id}/lane/{lane_id}/picture/{stage_id}")
 def picture(
-    request: Request, session_id: str, lane_id: str, stage_id: str, start: Frame, stop: Frame, first: Frame, last: Frame,
+    request: Request,
+    session_id: str,
+    lane_id: str,
+    stage_id: str,
+    start: Frame,
+    stop: Frame,
+    first: Frame,
+    last: Frame,
     hear: Hear = "lane",
 ) -> Response:
     """The measured part of a stage's picture over the loop [first, last), as an SVG fragment."""
@@ -147,10 +172,11 @@ def picture(
     if isinstance(stage, Eq):
         spans = [
             Span(max(p.start, first) - first, min(p.end, last) - first)
-            for p in lane.phrases if p.start < last and p.end > first
+            for p in lane.phrases
+            if p.start < last and p.end > first
         ]
         paths = spectrum_paths(long_term_db(before, rate, spans), long_term_db(after, rate, spans))
-        return page(request, "picture_eq.svg", state, **paths)
+        return page(request, "picture_eq.svg", state, before=paths["before"], after=paths["after"])
     trace = found.trace(after_key)
     reading = read_stage(trace, first, last) if trace else None
     context: dict[str, Any] = {"stage": stage, "reading": reading, "session_rate": rate}
@@ -178,15 +204,24 @@ def dynamics_picture(
     if trace is not None and trace.gain_db is not None:
         a, b = (first - trace.start) // hop, (last - trace.start) // hop
         reduction = trace.gain_db[a:b]
-        reduction = np.minimum.reduceat(reduction, np.linspace(0, len(reduction), 481).astype(int)[:-1]) if len(reduction) > 500 else reduction
+        reduction = (
+            np.minimum.reduceat(reduction, np.linspace(0, len(reduction), 481).astype(int)[:-1])
+            if len(reduction) > 500
+            else reduction
+        )
     threshold = getattr(stage, "threshold_db", getattr(stage, "ceiling_dbtp", None))
     peaks = [np.sqrt(np.maximum(x, 1e-12)) for x in levels]
     return {
-        "before": steps_path(counts[0] / top, 40, 480, 200, 168), "after": steps_path(counts[1] / top, 40, 480, 200, 168),
-        "threshold": threshold, "threshold_x": 40 + (min(max(threshold, -66), 0) + 66) / 66 * 440 if threshold is not None else None,
-        "hanging": hanging_path(reduction, 40, 700, 244, 4.0), "deepest": float(-reduction.min()) if len(reduction) else 0.0,
+        "before": steps_path(counts[0] / top, 40, 480, 200, 168),
+        "after": steps_path(counts[1] / top, 40, 480, 200, 168),
+        "threshold": threshold,
+        "threshold_x": 40 + (min(max(threshold, -66), 0) + 66) / 66 * 440 if threshold is not None else None,
+        "hanging": hanging_path(reduction, 40, 700, 244, 4.0),
+        "deepest": float(-reduction.min()) if len(reduction) else 0.0,
         "curve": static_curve(stage) if isinstance(stage, Compressor) else None,
-        "quiet_up": _share_gain(levels, 0.25), "loud_up": _share_gain(levels, 0.98), "peaks": len(peaks),
+        "quiet_up": _share_gain(levels, 0.25),
+        "loud_up": _share_gain(levels, 0.98),
+        "peaks": len(peaks),
     }
 
 
@@ -209,8 +244,16 @@ def static_curve(stage: Compressor) -> str:
 
 @router.get("/s/{session_id}/lane/{lane_id}/spectrogram/{stage_id}")
 def spectrogram(
-    request: Request, session_id: str, lane_id: str, stage_id: str, start: Frame, stop: Frame, first: Frame, last: Frame,
-    hear: Hear = "lane", treated: bool = False,
+    request: Request,
+    session_id: str,
+    lane_id: str,
+    stage_id: str,
+    start: Frame,
+    stop: Frame,
+    first: Frame,
+    last: Frame,
+    hear: Hear = "lane",
+    treated: bool = False,
 ) -> Response:
     """Levels of the loop before (or after) a stage as bytes, 150 rows from high to low by 660 columns; 0 is −110 dB."""
     studio = studio_of(request)

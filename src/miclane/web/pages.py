@@ -42,10 +42,20 @@ def rule_context(model: BaseModel, field: str, path: str, label: str = "") -> di
     usual = rule["usual"]
     spread = [round(100 * fraction(u, low, high, scale), 2) for u in usual] if usual else None
     return {
-        "path": f"{path}/{field}", "label": label or rule["label"], "unit": rule["unit"], "value": value,
-        "number": number, "unit_shown": unit, "note": note_name(value) if field == "frequency_hz" else "",
-        **bounds, "scale": scale, "step": rule["step"], "signed": rule["signed"], "hint": rule["hint"],
-        "at": round(100 * min(max(fraction(value, low, high, scale), 0), 1), 3), "usual": spread,
+        "path": f"{path}/{field}",
+        "label": label or rule["label"],
+        "unit": rule["unit"],
+        "value": value,
+        "number": number,
+        "unit_shown": unit,
+        "note": note_name(value) if field == "frequency_hz" else "",
+        **bounds,
+        "scale": scale,
+        "step": rule["step"],
+        "signed": rule["signed"],
+        "hint": rule["hint"],
+        "at": round(100 * min(max(fraction(value, low, high, scale), 0), 1), 3),
+        "usual": spread,
     }
 
 
@@ -59,12 +69,22 @@ def controls(model: BaseModel, path: str, leave_out: tuple[str, ...] = ()) -> li
             found.append({"type": "rule", "rule": rule_context(model, name, path)})
         elif get_origin(info.annotation) is Literal and len(get_args(info.annotation)) > 1:
             found.append(
-                {"type": "choice", "path": f"{path}/{name}", "label": name.replace("_", " "),
-                 "value": getattr(model, name), "options": get_args(info.annotation)}
+                {
+                    "type": "choice",
+                    "path": f"{path}/{name}",
+                    "label": name.replace("_", " "),
+                    "value": getattr(model, name),
+                    "options": get_args(info.annotation),
+                }
             )
         elif info.annotation is bool:
             found.append(
-                {"type": "switch", "path": f"{path}/{name}", "label": name.replace("_", " "), "value": getattr(model, name)}
+                {
+                    "type": "switch",
+                    "path": f"{path}/{name}",
+                    "label": name.replace("_", " "),
+                    "value": getattr(model, name),
+                }
             )
     return found
 
@@ -72,8 +92,13 @@ def controls(model: BaseModel, path: str, leave_out: tuple[str, ...] = ()) -> li
 def page(request: Request, template: str, state: State | None, status: int = 200, **context: Any) -> HTMLResponse:
     """A whole page, or for htmx its inside alone."""
     everything = {
-        "state": state, "session": state.session if state else None, "assets": asset_version(),
-        "show_time": show_time, "rule_context": rule_context, "controls": controls, **context,
+        "state": state,
+        "session": state.session if state else None,
+        "assets": asset_version(),
+        "show_time": show_time,
+        "rule_context": rule_context,
+        "controls": controls,
+        **context,
     }
     return templates.TemplateResponse(request, template, everything, status_code=status)
 

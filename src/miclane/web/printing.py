@@ -54,7 +54,10 @@ class Printer:
         with Db(self.studio.engine) as db:
             db.add(
                 PrintRow(
-                    id=identifier, session_id=state.id, version=state.version, state="waiting",
+                    id=identifier,
+                    session_id=state.id,
+                    version=state.version,
+                    state="waiting",
                     request=request.model_dump_json(),
                 )
             )
@@ -127,10 +130,18 @@ class Printer:
         loud = measure_loudness(clip.audio, clip.rate)
         low, high = envelope(clip.audio, COLUMNS)
         return {
-            "target": target, "title": title, "name": name, "seconds": clip.seconds, "bytes": (folder / name).stat().st_size,
-            "lufs": loud.integrated_lufs, "range_lu": loud.range_lu, "true_peak_dbtp": loud.true_peak_dbtp,
-            "momentary_max_lufs": loud.momentary_max_lufs, "short_term_max_lufs": loud.short_term_max_lufs,
-            "low": [round(float(v), 3) for v in low], "high": [round(float(v), 3) for v in high],
+            "target": target,
+            "title": title,
+            "name": name,
+            "seconds": clip.seconds,
+            "bytes": (folder / name).stat().st_size,
+            "lufs": loud.integrated_lufs,
+            "range_lu": loud.range_lu,
+            "true_peak_dbtp": loud.true_peak_dbtp,
+            "momentary_max_lufs": loud.momentary_max_lufs,
+            "short_term_max_lufs": loud.short_term_max_lufs,
+            "low": [round(float(v), 3) for v in low],
+            "high": [round(float(v), 3) for v in high],
         }
 
 
@@ -181,9 +192,11 @@ def _outline(low: np.ndarray, high: np.ndarray) -> str:
 
 def _raw_outline(studio: Studio, state: State, target: str, seconds: float) -> str:
     kind, _, name = target.partition(":")
-    wanted = [x for x in state.session.lanes if x.id == name] if kind == "lane" else [
-        x for x in state.session.lanes if x.role == "lead"
-    ]
+    wanted = (
+        [x for x in state.session.lanes if x.id == name]
+        if kind == "lane"
+        else [x for x in state.session.lanes if x.role == "lead"]
+    )
     if kind == "return" or not wanted or wanted[0].sound is None:
         return ""
     stop = round(seconds * state.session.rate)

@@ -63,8 +63,15 @@ def _small(studio: Studio, session: Session) -> list[dict[str, Any]]:
 def new_session(request: Request, body: NewSession) -> JSONResponse:
     """Make an empty session with a plate that the lead ducks."""
     returns = [
-        {"id": "plate", "name": "Plate", "bus": "vocals", "stages": [
-            {"kind": "reverb", "id": "reverb", "name": "Plate"}, {"kind": "duck", "id": "duck", "name": "Duck"}]}
+        {
+            "id": "plate",
+            "name": "Plate",
+            "bus": "vocals",
+            "stages": [
+                {"kind": "reverb", "id": "reverb", "name": "Plate"},
+                {"kind": "duck", "id": "duck", "name": "Duck"},
+            ],
+        }
     ]
     session = Session.model_validate({**body.model_dump(), "returns": returns})
     state = studio_of(request).sessions.create(session)
@@ -81,7 +88,10 @@ def session_page(request: Request, session_id: str) -> HTMLResponse:
 
 @router.post("/s/{session_id}/import")
 def import_file(
-    request: Request, session_id: str, file: Annotated[UploadFile, File()], role: Annotated[Role | None, Form()] = None,
+    request: Request,
+    session_id: str,
+    file: Annotated[UploadFile, File()],
+    role: Annotated[Role | None, Form()] = None,
 ) -> JSONResponse:
     """Take one sound file onto a lane of its own. Refused in words when it cannot be used; nothing else is touched."""
     studio = studio_of(request)
@@ -100,8 +110,14 @@ def import_file(
     edit = Insert(path="lanes", index=len(state.session.lanes), value=lane)
     state = studio.sessions.edit(session_id, [edit], None)
     return JSONResponse(
-        {"lane": lane["id"], "name": lane["name"], "role": lane["role"], "seconds": sound.frames / state.session.rate,
-         "version": state.version}, 201,
+        {
+            "lane": lane["id"],
+            "name": lane["name"],
+            "role": lane["role"],
+            "seconds": sound.frames / state.session.rate,
+            "version": state.version,
+        },
+        201,
     )
 
 
@@ -138,7 +154,12 @@ def _lane_for(studio: Studio, session: Session, sound: Sound, file_name: str, ro
     wanted = {"lead": "lead", "backing": "backings", "music": "music"}[chosen]
     buses = {bus.id for bus in session.buses}
     return {
-        "id": identifier, "name": title, "note": "", "role": chosen, "bus": wanted if wanted in buses else "mix",
-        "sound": sound.model_dump(), "phrases": phrases,
+        "id": identifier,
+        "name": title,
+        "note": "",
+        "role": chosen,
+        "bus": wanted if wanted in buses else "mix",
+        "sound": sound.model_dump(),
+        "phrases": phrases,
         "sends": [{"id": r.id} for r in session.returns] if chosen != "music" else [],
     }

@@ -33,8 +33,16 @@ def check_range(state: State, start: int, stop: int) -> None:
 
 @router.get("/s/{session_id}/sound")
 def sound(
-    request: Request, session_id: str, lane: str, start: Frame, stop: Frame, hear: Hear = "lane",
-    variant: Variant = "treated", first: int = -1, last: int = -1, client: str = "",
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    hear: Hear = "lane",
+    variant: Variant = "treated",
+    first: int = -1,
+    last: int = -1,
+    client: str = "",
 ) -> Response:
     """Frames [start, stop) as interleaved stereo floats.
 
@@ -56,13 +64,20 @@ def sound(
     stereo = audio if audio.shape[0] == 2 else np.broadcast_to(audio, (2, audio.shape[1]))
     data = np.ascontiguousarray(stereo.T, dtype=np.float32)
     headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
-    return Response(memoryview(data).cast("B").tobytes(), media_type="application/octet-stream", headers=headers)
+    return Response(data.tobytes(), media_type="application/octet-stream", headers=headers)
 
 
 @router.get("/s/{session_id}/readings")
 def readings(
-    request: Request, session_id: str, lane: str, start: Frame, stop: Frame, first: Frame, last: Frame,
-    hear: Hear = "lane", against: Variant = "untreated",
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    first: Frame,
+    last: Frame,
+    hear: Hear = "lane",
+    against: Variant = "untreated",
 ) -> JSONResponse:
     """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane."""
     studio = studio_of(request)
@@ -71,8 +86,11 @@ def readings(
     figures = studio.figures(state, hear, lane, start, stop, (first, last), against)
     return JSONResponse(
         {
-            "version": state.version, "lufs": round(figures.lufs, 2), "true_peak_dbtp": round(figures.true_peak_dbtp, 2),
-            "untreated_lufs": round(figures.untreated_lufs, 2), "match_db": round(figures.match_db, 3),
+            "version": state.version,
+            "lufs": round(figures.lufs, 2),
+            "true_peak_dbtp": round(figures.true_peak_dbtp, 2),
+            "untreated_lufs": round(figures.untreated_lufs, 2),
+            "match_db": round(figures.match_db, 3),
             "stations": stations(studio, state, hear, lane, start, stop, first, last) if hear != "return" else {},
         }
     )
@@ -107,9 +125,12 @@ def stations(
             continue
         r = read_stage(trace, first, last)
         told[stage.id] = {
-            "change_db": round(r.change_db, 2), "median_db": round(r.reduction_median_db, 2),
-            "p95_db": round(r.reduction_p95_db, 2), "max_db": round(r.reduction_max_db, 2),
-            "in_db": round(r.level_in_db, 2), "out_db": round(r.level_out_db, 2),
+            "change_db": round(r.change_db, 2),
+            "median_db": round(r.reduction_median_db, 2),
+            "p95_db": round(r.reduction_p95_db, 2),
+            "max_db": round(r.reduction_max_db, 2),
+            "in_db": round(r.level_in_db, 2),
+            "out_db": round(r.level_out_db, 2),
             "reduces": trace.gain_db is not None and stage.kind != "trim",
         }
     return told
@@ -117,7 +138,13 @@ def stations(
 
 @router.get("/s/{session_id}/strip")
 def strip(
-    request: Request, session_id: str, lane: str, start: Frame, stop: Frame, columns: int = 1000, hear: Hear = "lane",
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    columns: int = 1000,
+    hear: Hear = "lane",
 ) -> Response:
     """Columns of the phrase strip as floats: raw low, high, treated low, high, then one row of gain a stage."""
     studio = studio_of(request)

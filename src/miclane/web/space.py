@@ -1,5 +1,6 @@
 """The Space screen: a return, the ducker that holds it down, and what every lane sends to it."""
 
+import itertools
 from dataclasses import dataclass
 from typing import Any
 
@@ -52,7 +53,11 @@ def key_lane(session: Session, ret: Return | None) -> Lane | None:
     duck = next((s for s in ret.stages if isinstance(s, Duck)), None) if ret else None
     wanted = duck.key.lane if duck else "lead"
     by_id = {lane.id: lane for lane in session.lanes}
-    return by_id.get(wanted) or next((x for x in session.lanes if x.role == "lead"), None) or next(iter(session.lanes), None)
+    return (
+        by_id.get(wanted)
+        or next((x for x in session.lanes if x.role == "lead"), None)
+        or next(iter(session.lanes), None)
+    )
 
 
 @router.get("/s/{session_id}/space", response_class=HTMLResponse)
@@ -94,14 +99,19 @@ def space_context(state: State, ret: Return | None, lane: Lane | None) -> dict[s
 
 @router.get("/s/{session_id}/space/picture")
 def space_picture(
-    request: Request, session_id: str, first: Frame, last: Frame, hear: Hear = "vocals", lane: str = "",
+    request: Request,
+    session_id: str,
+    first: Frame,
+    last: Frame,
+    hear: Hear = "vocals",
+    lane: str = "",
 ) -> Response:
     """Dry vocal, and every return before and after its duck, over the loop, with the four numbers."""
     studio = studio_of(request)
     state = studio.sessions.get(session_id)
     check_range(state, first, last)
     key = next((x for x in state.session.lanes if x.id == lane), None)
-    pitch = 156 if len(state.session.returns) == 1 else 116
+    pitch = 244 if len(state.session.returns) == 1 else 116
     rows = [_return_row(studio, state, ret, hear, lane, first, last, pitch) for ret in state.session.returns]
     numbers = clearance(studio, state, key, hear, first, last) if key else None
     dry = _dry_row(studio, state, key, hear, first, last) if key else None
@@ -111,12 +121,24 @@ def space_picture(
     scale = dry["scale"] if dry else 1.0
     line = 10 ** (duck.threshold_db / 20) * scale if duck else 0
     return page(
-        request, "space_picture.html", state, rows=rows, dry=dry, spans=spans, numbers=numbers, threshold=threshold,
-        threshold_y=50 - min(30.0, line * 30), duck=duck, width=WIDTH, height=92 + pitch * len(rows),
+        request,
+        "space_picture.html",
+        state,
+        rows=rows,
+        dry=dry,
+        spans=spans,
+        numbers=numbers,
+        threshold=threshold,
+        threshold_y=50 - min(30.0, line * 30),
+        duck=duck,
+        width=WIDTH,
+        height=92 + pitch * len(rows),
     )
 
 
-def _rendered(studio: Studio, state: State, place: str, hear: Hear, lane: str, first: int, last: int) -> tuple[Range, str]:
+def _rendered(
+    studio: Studio, state: State, place: str, hear: Hear, lane: str, first: int, last: int
+) -> tuple[Range, str]:
     graph = studio.graph(state)
     key = graph.places[place]
     heard = studio.target(graph, hear, lane) if hear != "return" else graph.places["bus:mix:out"]
@@ -150,8 +172,13 @@ def _return_row(
     after = found.cut(end)
     before = found.cut(graph.places[f"return:{ret.id}:before:{duck.id}"]) if duck else after
     row: dict[str, Any] = {
-        "ret": ret, "top": top, "base": top + pitch - 8, "before": _level_path(_columns(before), top + pitch - 8, pitch - 42),
-        "after": _level_path(_columns(after), top + pitch - 8, pitch - 42), "gain": "", "duck": duck,
+        "ret": ret,
+        "top": top,
+        "base": top + pitch - 8,
+        "before": _level_path(_columns(before), top + pitch - 8, pitch - 42),
+        "after": _level_path(_columns(after), top + pitch - 8, pitch - 42),
+        "gain": "",
+        "duck": duck,
     }
     trace = found.trace(graph.places[f"return:{ret.id}:stage:{duck.id}"]) if duck and duck.on else None
     if trace is not None and trace.gain_db is not None:
@@ -179,8 +206,13 @@ def _spans(lane: Lane, first: int, last: int) -> list[dict[str, Any]]:
 
     inside = [(i, p) for i, p in enumerate(lane.phrases) if p.start < last and p.end > first]
     return [
-        {"index": i, "x": x(p.start), "width": max(2.0, x(p.end) - x(p.start)),
-         "words": p.words or f"phrase {i + 1}", "short": (p.words or f"phrase {i + 1}")[: max(2, int((x(p.end) - x(p.start)) / 6.6))]}
+        {
+            "index": i,
+            "x": x(p.start),
+            "width": max(2.0, x(p.end) - x(p.start)),
+            "words": p.words or f"phrase {i + 1}",
+            "short": (p.words or f"phrase {i + 1}")[: max(2, int((x(p.end) - x(p.start)) / 6.6))],
+        }
         for i, p in inside
     ]
 
@@ -188,7 +220,7 @@ def _spans(lane: Lane, first: int, last: int) -> list[dict[str, Any]]:
 def clearance(studio: Studio, state: State, lane: Lane, hear: Hear, first: int, last: int) -> Clearance:
     """Dry over returns while singing and in gaps, and what the first ducked return does after each phrase."""
     hear = "vocals" if hear == "lane" else hear
-    graph = studio.graph(state)
+    studio.graph(state)
     found, dry_key = _rendered(studio, state, f"lane:{lane.id}:out", hear, lane.id, first, last)
     dry = (found.cut(dry_key) ** 2).sum(axis=0)
     wet = np.zeros_like(dry)
@@ -201,7 +233,7 @@ def clearance(studio: Studio, state: State, lane: Lane, hear: Hear, first: int, 
     inside = [p for p in lane.phrases if p.start < last and p.end > first]
     gaps = np.zeros(len(dry), bool)
     lengths = []
-    for a, b in zip(inside, inside[1:], strict=False):
+    for a, b in itertools.pairwise(inside):
         gaps[max(0, a.end - first) : max(0, b.start - first)] = True
         lengths.append((b.start - a.end) / state.session.rate * 1000)
 

@@ -44,6 +44,7 @@ class Studio:
         self._renderers: dict[int, Renderer] = {}
         self._graphs: OrderedDict[tuple, Graph] = OrderedDict()
         self._figures: OrderedDict[tuple, Figures] = OrderedDict()
+        self._envelopes: OrderedDict[tuple, np.ndarray] = OrderedDict()
         self._cancels: dict[str, Cancel] = {}
         self._lock = threading.Lock()
 
@@ -70,8 +71,11 @@ class Studio:
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard."""
         place = {
-            "lane": f"lane:{lane}:out", "dry": f"lane:{lane}:treated", "vocals": "bus:vocals:out",
-            "mix": "bus:mix:out", "return": f"return:{lane}:out",
+            "lane": f"lane:{lane}:out",
+            "dry": f"lane:{lane}:treated",
+            "vocals": "bus:vocals:out",
+            "mix": "bus:mix:out",
+            "return": f"return:{lane}:out",
         }[hear]
         if hear == "vocals" and place not in graph.places:
             place = "bus:mix:out"
@@ -80,7 +84,13 @@ class Studio:
         return graph.places[place]
 
     def range(
-        self, state: State, hear: Hear, lane: str, start: int, stop: int, variant: Variant = "treated",
+        self,
+        state: State,
+        hear: Hear,
+        lane: str,
+        start: int,
+        stop: int,
+        variant: Variant = "treated",
         cancel: Cancel | None = None,
     ) -> Range:
         """The rendered range of what is heard."""
@@ -88,7 +98,13 @@ class Studio:
         return self.renderer(graph.rate).loop(graph, self.target(graph, hear, lane), start, stop, cancel)
 
     def preview(
-        self, state: State, hear: Hear, lane: str, start: int, stop: int, loop: tuple[int, int],
+        self,
+        state: State,
+        hear: Hear,
+        lane: str,
+        start: int,
+        stop: int,
+        loop: tuple[int, int],
         cancel: Cancel | None = None,
     ) -> np.ndarray:
         """Frames [start, stop) of what is heard, soon."""
@@ -102,7 +118,13 @@ class Studio:
         return self.graph(state, without="duck" if variant == "unducked" else "")
 
     def figures(
-        self, state: State, hear: Hear, lane: str, start: int, stop: int, loop: tuple[int, int],
+        self,
+        state: State,
+        hear: Hear,
+        lane: str,
+        start: int,
+        stop: int,
+        loop: tuple[int, int],
         against: Variant = "untreated",
     ) -> Figures:
         """Loudness of the loop treated and untreated; rendered over [start, stop) so that nothing is done twice."""
@@ -140,8 +162,18 @@ class Studio:
         return fresh
 
     def raw_envelope(self, digest: str, rate: int, start: int, stop: int, columns: int) -> np.ndarray:
-        """Least and greatest sample of each column (2, columns) of a lane's raw sound."""
-        return envelope(self.renderer(rate).read(digest, start, stop), columns)
+        """Least and greatest sample of each column (2, columns) of a raw sound; kept, for sounds never change."""
+        key = (digest, rate, start, stop, columns)
+        with self._lock:
+            held = self._envelopes.get(key)
+        if held is not None:
+            return held
+        found = envelope(self.renderer(rate).read(digest, start, stop), columns)
+        with self._lock:
+            self._envelopes[key] = found
+            while len(self._envelopes) > 400:
+                self._envelopes.popitem(last=False)
+        return found
 
 
 def envelope(audio: np.ndarray, columns: int) -> np.ndarray:

@@ -13,8 +13,13 @@ from ..core.stages.eq import Eq
 from ..core.stages.split import Split
 
 ZONES = (
-    ("rumble", 20, 80), ("body", 80, 200), ("box & mud", 200, 800), ("middle", 800, 2000), ("presence", 2000, 5000),
-    ("edge", 5000, 9000), ("air", 9000, 20000),
+    ("rumble", 20, 80),
+    ("body", 80, 200),
+    ("box & mud", 200, 800),
+    ("middle", 800, 2000),
+    ("presence", 2000, 5000),
+    ("edge", 5000, 9000),
+    ("air", 9000, 20000),
 )
 
 
@@ -64,8 +69,13 @@ def eq_paths(stage: Eq, rate: int, plot: Plot = PLOT) -> dict[str, Any]:
         half = _bracket(band.shape, band.q)
         pins.append(
             {
-                "index": i, "number": i + 1, "shape": band.shape, "on": band.on, "x": round(float(plot.x(band.frequency_hz)), 1),
-                "y": round(float(plot.y(height)), 1), "zero": round(zero, 1),
+                "index": i,
+                "number": i + 1,
+                "shape": band.shape,
+                "on": band.on,
+                "x": round(float(plot.x(band.frequency_hz)), 1),
+                "y": round(float(plot.y(height)), 1),
+                "zero": round(zero, 1),
                 "half_y": round(float(plot.y(height / 2)), 1),
                 "from": round(float(plot.x(max(20, band.frequency_hz / half))), 1) if half else None,
                 "to": round(float(plot.x(min(20000, band.frequency_hz * half))), 1) if half else None,
@@ -164,12 +174,12 @@ def lay_route(session: Session, lane_id: str, width: float = 1044) -> Route:
             _fork(route, stage, f"{base}/{stage.id}", x - pitch / 2, wide, pitch, i)
             x += wide
             continue
-        route.stations.append(
-            Station(stage, f"{base}/{stage.id}", x, route.line_y, shorten(stage.label, pitch - 4), i)
-        )
+        route.stations.append(Station(stage, f"{base}/{stage.id}", x, route.line_y, shorten(stage.label, pitch - 4), i))
         x += pitch
     end = x - pitch / 2
-    route.gaps.append({"x": min(end, right + 20), "y": route.line_y, "index": len(lane.stages), "path": f"lanes/{lane.id}/stages"})
+    route.gaps.append(
+        {"x": min(end, right + 20), "y": route.line_y, "index": len(lane.stages), "path": f"lanes/{lane.id}/stages"}
+    )
     names = {r.id: r.name for r in session.returns}
     route.sends = [{"name": names.get(s.id, s.id), "level_db": s.level_db, "id": s.id} for s in lane.sends if s.on]
     return route
@@ -180,8 +190,18 @@ def _fork(route: Route, split: Split, path: str, x: float, wide: float, pitch: f
         y = route.line_y + 50 * (k + 1)
         inside = f"{path}/branches/{branch.id}"
         route.forks.append(
-            {"from": x + 4, "to": x + wide - 4, "y": y, "line_y": route.line_y, "branch": branch, "path": inside,
-             "split": split, "split_path": path, "index": index, "first": k == 0}
+            {
+                "from": x + 4,
+                "to": x + wide - 4,
+                "y": y,
+                "line_y": route.line_y,
+                "branch": branch,
+                "path": inside,
+                "split": split,
+                "split_path": path,
+                "index": index,
+                "first": k == 0,
+            }
         )
         at = x + 0.45 * pitch + pitch / 2
         for j, stage in enumerate(branch.stages):

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..kernels.dynamics import trace as reduce_block
+from ..kernels.dynamics import weigh
 from ..stages.base import Stage
 from .graph import Node
 
@@ -19,7 +20,7 @@ def trace_hop(rate: int) -> int:
 
 @dataclass
 class Trace:
-    """What a stage did, one point a hop from frame `start` on. Gain in dB (least in the hop), levels as mean squares."""
+    """What a stage did, a point a hop from frame `start` on. Gain in dB (least in the hop), levels as mean squares."""
 
     start: int
     hop: int
@@ -107,10 +108,14 @@ def make_trace(x: np.ndarray, y: np.ndarray, gain_db: np.ndarray | None, rate: i
 
 def mix_down(parts: list[np.ndarray], gains: list[tuple[float, float]], channels: int, frames: int) -> np.ndarray:
     """Weighted sum (channels, frames) of mono or stereo parts, cut to `frames`; no part gives silence."""
-    out = np.zeros((channels, frames))
-    for part, (left, right) in zip(parts, gains, strict=True):
-        for c in range(channels):
-            gain = right if c == 1 else left
+    out = np.empty((channels, frames))
+    for c in range(channels):
+        fresh = True
+        for part, sides in zip(parts, gains, strict=True):
+            gain = sides[c]
             if gain:
-                out[c] += gain * part[min(c, part.shape[0] - 1), :frames]
+                weigh(np.ascontiguousarray(part[min(c, part.shape[0] - 1), :frames]), gain, fresh, out[c])
+                fresh = False
+        if fresh:
+            out[c] = 0.0
     return out

@@ -1,4 +1,8 @@
-"""Printing: the whole graph run once from the first frame to the last, in chunks, with bounded memory."""
+"""Printing: the whole graph run once from the first frame to the last, in chunks, with bounded memory.
+
+All stations work at the same time, each on what its neighbours made in the step before, so that a long chain keeps
+every core busy.
+"""
 
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -9,7 +13,7 @@ from .graph import Graph, Node
 from .node import Worker, mix_down
 from .render import Cancel, SoundReader
 
-CHUNK = 65536
+CHUNK = 32768
 
 
 class _Edge:
@@ -41,22 +45,22 @@ class _Station:
         self.rate = rate
         self.worker: Worker | None = None
 
-    def work(self, start: int, frames: int, read: SoundReader) -> None:
+    def gather(self) -> list[np.ndarray]:
+        """What has come in on every edge, equally long; nothing while one is empty."""
+        ready = min((edge.frames for edge in self.incoming), default=0)
+        return [edge.take(ready) for edge in self.incoming] if ready else []
+
+    def work(self, blocks: list[np.ndarray], start: int, read: SoundReader) -> np.ndarray | None:
+        """What follows from gathered blocks; a source reads its next chunk."""
         node = self.node
         if not self.incoming:
-            out = read(node.digest, start, start + frames) if node.digest else np.zeros((node.channels, frames))
-        else:
-            ready = min(edge.frames for edge in self.incoming)
-            if not ready:
-                return
-            blocks = [edge.take(ready) for edge in self.incoming]
-            if node.stage is None:
-                out = mix_down(blocks, list(node.gains), node.channels, ready)
-            else:
-                self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0])
-                out, _ = self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)
-        for edge in self.outgoing:
-            edge.put(out)
+            return read(node.digest, start, start + CHUNK) if node.digest else np.zeros((node.channels, CHUNK))
+        if not blocks:
+            return None
+        if node.stage is None:
+            return mix_down(blocks, list(node.gains), node.channels, blocks[0].shape[1])
+        self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0])
+        return self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)[0]
 
 
 def stream(
@@ -74,22 +78,25 @@ def stream(
         order += [n for n in graph.needed(target) if n not in order]
     order = [n for n in graph.nodes.values() if n in order]
     stations = {n.key: _Station(n, graph.rate) for n in order}
-    depth: dict[str, int] = {}
     for node in order:
         before = (*node.inputs, *([node.keyed_by] if node.keyed_by else []))
-        depth[node.key] = 1 + max((depth[k] for k in before), default=-1)
         for edge, key in zip(stations[node.key].incoming, before, strict=True):
             stations[key].outgoing.append(edge)
     ends = [_Edge() for _ in targets]
     for edge, target in zip(ends, targets, strict=True):
         stations[target].outgoing.append(edge)
-    levels = [[stations[n.key] for n in order if depth[n.key] == d] for d in range(max(depth.values()) + 1)]
+    line = list(stations.values())
     given = at = 0
     with ThreadPoolExecutor(threads) as pool:
         while given < frames:
             cancel.check()
-            for level in levels:
-                list(pool.map(lambda s: s.work(at, CHUNK, read), level))
+            gathered = [station.gather() for station in line]
+            jobs = zip(line, gathered, strict=True)
+            made = list(pool.map(lambda job, at=at: job[0].work(job[1], at, read), jobs))  # type: ignore[misc]
+            for station, block in zip(line, made, strict=True):
+                if block is not None:
+                    for edge in station.outgoing:
+                        edge.put(block)
             at += CHUNK
             ready = min(min(edge.frames for edge in ends), frames - given)
             if ready > 0:

@@ -187,6 +187,17 @@ def scale_by(x, amplitude, scale, mix, y):
 
 
 @kernel
+def weigh(x, gain, fresh, y):
+    """y = gain · x where `fresh`, else y += gain · x; both (n,)."""
+    if fresh:
+        for i in range(y.shape[0]):
+            y[i] = gain * x[i]
+    else:
+        for i in range(y.shape[0]):
+            y[i] += gain * x[i]
+
+
+@kernel
 def trace(x, y, gain_db, hop, carry, gain_out, in_out, out_out, peak_out):
     """Reduce a block to one point a hop: least gain, mean square in and out, peak out.
 

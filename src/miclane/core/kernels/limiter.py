@@ -104,7 +104,7 @@ def required_gain(peaks, ceiling, last, out):
 
 @kernel
 def moving_average(x, box, place, y):
-    """Mean of the last box.shape[0] values of x, into y. place: [sum, write position]; the sum is taken anew each lap."""
+    """Mean of the last box.shape[0] values of x, into y. place: [sum, write position]; sum taken anew each lap."""
     length = box.shape[0]
     total, position = place[0], int(place[1])
     for i in range(x.shape[0]):

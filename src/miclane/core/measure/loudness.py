@@ -20,8 +20,12 @@ def k_weighting(rate: int) -> np.ndarray:
     high, middle = 10 ** (gain / 20), (10 ** (gain / 20)) ** 0.4996667741545416
     a0 = 1 + k / q + k * k
     shelf = [
-        (high + middle * k / q + k * k) / a0, 2 * (k * k - high) / a0, (high - middle * k / q + k * k) / a0,
-        1.0, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0,
+        (high + middle * k / q + k * k) / a0,
+        2 * (k * k - high) / a0,
+        (high - middle * k / q + k * k) / a0,
+        1.0,
+        2 * (k * k - 1) / a0,
+        (1 - k / q + k * k) / a0,
     ]
     q, f = 0.5003270373238773, 38.13547087602444
     k = np.tan(np.pi * f / rate)

@@ -32,13 +32,21 @@ def measure_file(audio: np.ndarray, rate: int) -> dict[str, Any]:
         "noise_floor_dbfs": round(noise_floor_dbfs(audio, rate), 1),
         "pitch_range_hz": [round(v, 1) for v in span] if span else None,
         "phrases": [
-            {"start_s": round(p.start / rate, 3), "end_s": round(p.end / rate, 3),
-             "integrated_lufs": round(integrated_lufs(audio[:, p.start : p.end], rate), 1)}
+            {
+                "start_s": round(p.start / rate, 3),
+                "end_s": round(p.end / rate, 3),
+                "integrated_lufs": round(integrated_lufs(audio[:, p.start : p.end], rate), 1),
+            }
             for p in phrases
         ],
         "events": [
-            {"kind": "sibilant", "start_s": round(e.start / rate, 3), "end_s": round(e.end / rate, 3),
-             "centre_hz": round(e.centre_hz), "excess_db": round(e.excess_db, 1)}
+            {
+                "kind": "sibilant",
+                "start_s": round(e.start / rate, 3),
+                "end_s": round(e.end / rate, 3),
+                "centre_hz": round(e.centre_hz),
+                "excess_db": round(e.excess_db, 1),
+            }
             for e in find_sibilants(audio, rate)
         ],
         "rings": [

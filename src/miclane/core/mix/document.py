@@ -105,6 +105,11 @@ class Session(Settings):
     returns: tuple[Return, ...] = Field((), max_length=32)
     buses: tuple[Bus, ...] = Field(default_factory=usual_buses, max_length=32)
 
+    @property
+    def paths(self) -> tuple["Lane | Return | Bus", ...]:
+        """Everything that has stages."""
+        return (*self.lanes, *self.returns, *self.buses)
+
     @model_validator(mode="after")
     def _hangs_together(self) -> "Session":
         lanes, returns = [x.id for x in self.lanes], [x.id for x in self.returns]
@@ -125,18 +130,19 @@ class Session(Settings):
                 if into is None or into not in buses:
                     raise ValueError(f"bus “{at}” feeds “{into}”, which is not there")
                 at = into
-        for path in (*self.lanes, *self.returns):
+        feeding: list[Lane | Return] = [*self.lanes, *self.returns]
+        for path in feeding:
             if path.bus not in buses:
                 raise ValueError(f"“{path.id}” feeds bus “{path.bus}”, which is not there")
         for lane in self.lanes:
             for send in lane.sends:
                 if send.id not in returns:
                     raise ValueError(f"lane “{lane.id}” sends to “{send.id}”, which is not there")
-        for path in (*self.lanes, *self.returns, *self.buses):
-            inside = [s.id for s in flat_stages(path.stages)]
+        for member in self.paths:
+            inside = [s.id for s in flat_stages(member.stages)]
             for i in inside:
                 if not i or inside.count(i) > 1:
-                    raise ValueError(f"stages of “{path.id}” need ids of their own; “{i}” is not")
+                    raise ValueError(f"stages of “{member.id}” need ids of their own; “{i}” is not")
         return self
 
     @property

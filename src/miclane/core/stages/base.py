@@ -25,8 +25,14 @@ def rule(
     hint: str = "",
 ) -> Any:
     """A number the user sets: validated to [low, high], drawn as a rule with the usual span shaded."""
-    extra = {"label": label, "unit": unit, "scale": scale, "usual": list(usual) if usual else None, "hint": hint,
-             "signed": low < 0 < high}
+    extra: dict[str, Any] = {
+        "label": label,
+        "unit": unit,
+        "scale": scale,
+        "usual": list(usual) if usual else None,
+        "hint": hint,
+        "signed": low < 0 < high,
+    }
     extra["step"] = step or {"dB": 0.1, "Hz": 1.0, "ms": 0.1, "s": 0.01, "%": 0.01}.get(unit, 0.1)
     return Field(default, ge=low, le=high, allow_inf_nan=False, json_schema_extra={"rule": extra})
 

@@ -49,9 +49,7 @@ class DeessProcessor(Processor):
         then = self.levels_delay.process(powers)
         band, voice = power_db(then[0]), power_db(then[1])
         gain, excess = np.empty(x.shape[1]), np.empty(x.shape[1])
-        self.last = deess_gain(
-            band, voice, around, s.threshold_db, s.max_cut_db, *self.times, self.last, gain, excess
-        )
+        self.last = deess_gain(band, voice, around, s.threshold_db, s.max_cut_db, *self.times, self.last, gain, excess)
         self.gain_db, self.excess_db = gain, excess
         self.balance_db, self.around_db = band - voice, around
         late = self.delay.process(x)

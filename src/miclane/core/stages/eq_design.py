@@ -82,7 +82,7 @@ def _fit(squared: Magnitude, rate: int, frequency_hz: float, zeros_at_dc: int, s
 
 
 def _bilinear(numerator: Triple, denominator: Triple, w0: float) -> np.ndarray:
-    """Bilinear transform, prewarped at w0 (rad/sample), of (n2 s² + n1 s + n0)/(d2 s² + d1 s + d0), s in units of w0."""
+    """Bilinear transform, prewarped at w0 (rad/sample), of a ratio of quadratics in s, s in units of w0."""
     k = 1 / np.tan(w0 / 2)
 
     def move(c: Triple) -> list[float]:

@@ -14,7 +14,22 @@ from .base import Delay, Processor, Stage, rule
 from .detector import Filter, cut_sections
 
 _LENGTHS_MS = (
-    21.61, 24.07, 26.93, 29.53, 31.87, 34.39, 37.03, 39.89, 42.29, 45.07, 47.93, 50.51, 53.77, 56.93, 60.11, 63.97
+    21.61,
+    24.07,
+    26.93,
+    29.53,
+    31.87,
+    34.39,
+    37.03,
+    39.89,
+    42.29,
+    45.07,
+    47.93,
+    50.51,
+    53.77,
+    56.93,
+    60.11,
+    63.97,
 )
 _DIFFUSERS_MS = ((1.43, 2.69, 4.37, 7.79), (1.61, 2.47, 4.73, 8.11))
 _DIFFUSION = 0.68
@@ -40,11 +55,19 @@ def _interpolation_loss_db(frequency_hz: float, rate: int) -> float:
     """Mean loss in dB of one cubic Hermite read at a random fraction."""
     t = np.linspace(0, 1, 65)
     w = 2 * np.pi * frequency_hz / rate
-    rows = np.array([
-        (-t + 2 * t**2 - t**3) / 2, (2 - 5 * t**2 + 3 * t**3) / 2, (t + 4 * t**2 - 3 * t**3) / 2, (-(t**2) + t**3) / 2
-    ])
+    rows = np.array(
+        [(-t + 2 * t**2 - t**3) / 2, (2 - 5 * t**2 + 3 * t**3) / 2, (t + 4 * t**2 - 3 * t**3) / 2, (-(t**2) + t**3) / 2]
+    )
     heard = np.abs(np.exp(-1j * w * np.arange(-1, 3)) @ rows)
     return float(np.mean(20 * np.log10(heard)))
+
+
+class _Diffuser:
+    """One allpass with its place."""
+
+    def __init__(self, frames: int) -> None:
+        self.line = np.zeros(frames)
+        self.position = 0
 
 
 class ReverbProcessor(Processor):
@@ -55,9 +78,7 @@ class ReverbProcessor(Processor):
         self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
         self.dry = channels
         self.filter = Filter(cut_sections(s.low_cut_hz, s.high_cut_hz, rate, 12), 2)
-        self.diffusers = [
-            [[np.zeros(_prime_at(ms * rate / 1000)), 0] for ms in _DIFFUSERS_MS[side]] for side in range(2)
-        ]
+        self.diffusers = [[_Diffuser(_prime_at(ms * rate / 1000)) for ms in _DIFFUSERS_MS[side]] for side in range(2)]
         self.lengths = line_lengths(rate)
         depth = _MODULATION_MS * rate / 1000
         self.depth = depth
@@ -88,13 +109,24 @@ class ReverbProcessor(Processor):
             x = np.ascontiguousarray(fed[side])
             for unit in self.diffusers[side]:
                 y = np.empty_like(x)
-                unit[1] = diffuse(x, unit[0], len(unit[0]), _DIFFUSION, unit[1], y)
+                unit.position = diffuse(x, unit.line, len(unit.line), _DIFFUSION, unit.position, y)
                 x = y
             spread[side] = x
         wet = np.empty_like(fed)
         self.write = network(
-            spread, self.lines, self.lengths, _MODULATED, self.write, self.shelf, self.shelf_state, self.depth, self.lfo,
-            self.lfo_step, self.taps_in, self.taps_out, wet,
+            spread,
+            self.lines,
+            self.lengths,
+            _MODULATED,
+            self.write,
+            self.shelf,
+            self.shelf_state,
+            self.depth,
+            self.lfo,
+            self.lfo_step,
+            self.taps_in,
+            self.taps_out,
+            wet,
         )
         self.done += stereo.shape[1]
         if self.done % _PIECE == 0 and not stereo.any() and np.abs(wet).max() < _SILENCE:
@@ -102,7 +134,12 @@ class ReverbProcessor(Processor):
         return wet
 
     def _fall_silent(self) -> None:
-        for array in (self.lines, self.shelf_state, self.filter.state, *(u[0] for side in self.diffusers for u in side)):
+        for array in (
+            self.lines,
+            self.shelf_state,
+            self.filter.state,
+            *(u.line for side in self.diffusers for u in side),
+        ):
             array[:] = 0.0
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:

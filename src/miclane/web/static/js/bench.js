@@ -388,6 +388,7 @@ export function showReadings(told) {
     const line = $("#say");
     if (line) {
       if (kind === "eq") line.textContent = r.change_db < -0.05 ? `takes ${Math.abs(r.change_db).toFixed(1)} dB away` : r.change_db > 0.05 ? `adds ${r.change_db.toFixed(1)} dB` : "leaves the level as it is";
+      else if (kind === "deess") line.textContent = r.max_db < 0.05 ? "cuts nothing in this loop" : `takes up to ${r.max_db.toFixed(1)} dB off`;
       else if (r.reduces) line.textContent = r.max_db < 0.05 ? "does nothing in this loop" : `turns down ${r.median_db.toFixed(1)} dB half of the time, ${r.max_db.toFixed(1)} dB at most`;
     }
     const match = $("#match");
