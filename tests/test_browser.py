@@ -331,7 +331,7 @@ def test_files_are_dropped_imported_and_refused_by_name(at, demo, tmp_path: Path
     expect(rows.nth(2)).to_contain_text("music, 2.0 s")
     page.get_by_role("link", name="Open the session").click()
     expect(page.locator("table.list a.font-semibold")).to_have_count(2)
-    page.get_by_role("link", name="My lead").click()
+    page.locator("table.list a.font-semibold", has_text="My lead").click()
     expect(page.get_by_text("Nothing on this lane yet")).to_be_visible()
     page.get_by_role("button", name="Add a stage").click()
     page.get_by_role("menuitem", name="Compressor").click()

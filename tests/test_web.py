@@ -57,6 +57,18 @@ def test_every_stage_has_its_bench(web: httpx.Client, demo: SimpleNamespace) -> 
         assert web.get(f"/s/salt-ferry/lane/lead/picture/{stage}?{query}").status_code == 200
 
 
+def test_the_end_of_the_route_has_fader_pan_and_buses(web: httpx.Client) -> None:
+    text = web.get("/s/salt-ferry/lane/high_harmony/body?stage=out").text
+    for path in (
+        "lanes/high_harmony/fader_db",
+        "lanes/high_harmony/pan",
+        "buses/backings/fader_db",
+        "buses/mix/fader_db",
+    ):
+        assert f'data-path="{path}"' in text
+    assert "R 35" in text
+
+
 def test_sound_is_what_the_engine_renders(web: httpx.Client, demo: SimpleNamespace) -> None:
     heard = sound(web, hear="mix")
     exact = demo.studio.range(demo.studio.sessions.get("salt-ferry"), "mix", "lead", 20 * RATE, 24 * RATE).audio

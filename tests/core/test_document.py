@@ -224,6 +224,7 @@ def test_history_speaks_the_engineers_words() -> None:
         ("0.2 s", "ms", 200),
         ("250 ms", "s", 0.25),
         ("2.5 kHz", "Hz", 2500),
+        ("L 35", "pan", -0.35),
     ],
 )
 def test_typed_values(text: str, unit: str, value: float) -> None:
@@ -240,6 +241,8 @@ def test_units_shown() -> None:
     assert show_value(1500, "Hz") == ("1.5", "kHz")
     assert show_value(-5.6, "dB") == ("−5.6", "dB")
     assert show_value(9, "dB", signed=False) == ("9.0", "dB")
+    assert show_value(0.35, "pan") == ("R 35", "")
+    assert show_value(0.0, "pan") == ("C", "")
     assert note_name(523.25) == "C5 +0c"
     assert abs(note_hz("b3") - 246.94) < 0.01
     assert abs(beat_ms("1/4", 120) - 500) < 1e-9

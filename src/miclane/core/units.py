@@ -57,6 +57,8 @@ def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
     typed into a field of milliseconds. Raises ValueError with words fit to show.
     """
     typed = text.strip().lower().replace(",", ".").replace("−", "-")
+    if unit == "pan" and (side := re.match(r"^([lrc])\s*(\d*\.?\d*)$", typed)):
+        return {"l": -0.01, "r": 0.01, "c": 0.0}[side[1]] * float(side[2] or 0)
     if unit == "Hz" and _NOTE.match(typed):
         return note_hz(typed)
     if unit in ("ms", "s") and _FRACTION.match(typed):
@@ -93,6 +95,8 @@ def show_value(value: float, unit: str, signed: bool = True) -> tuple[str, str]:
         return f"{value:.2f}", "s"
     if unit == "%":
         return f"{value * 100:.0f}", "%"
+    if unit == "pan":
+        return ("C", "") if abs(value) < 0.005 else (f"{'L' if value < 0 else 'R'} {abs(value) * 100:.0f}", "")
     if unit == ":1":
         return (f"{value:.1f}" if value < 20 else f"{value:.0f}"), ":1"
     return f"{value:.2f}".replace("-", "−"), unit

@@ -90,7 +90,7 @@ def _lead_stages() -> list[dict[str, Any]]:
             ],
         },
         {"kind": "deess", "id": "again", "name": "Again", "threshold_db": -10, "max_cut_db": 6, "low_hz": 5600},
-        {"kind": "limiter", "id": "ceiling", "name": "Ceiling", "ceiling_dbtp": -3},
+        {"kind": "limiter", "id": "ceiling", "name": "Ceiling", "ceiling_dbtp": -8.5, "gain_db": 2.0},
     ]
 
 

@@ -13,10 +13,11 @@ from ..core.measure.loudness import integrated_lufs
 from ..core.measure.phrases import Span
 from ..core.measure.spectrum import long_term_db, spectrogram_db
 from ..core.measure.stages import level_histogram, read_stage
-from ..core.mix.document import Lane, Session, flat_stages
+from ..core.mix.document import Bus, Lane, Session, flat_stages
 from ..core.stages.base import Stage
 from ..core.stages.compressor import Compressor
 from ..core.stages.eq import Eq
+from ..core.stages.limiter import Limiter
 from ..store.sessions import State
 from .pages import page
 from .sound import Frame, check_range, path_range, studio_of
@@ -24,6 +25,7 @@ from .studio import Hear, Studio, find_lane
 from .svg import PLOT, ZONES, eq_paths, hanging_path, lay_route, spectrum_paths, steps_path
 
 router = APIRouter()
+OUT = "out"  # the end of the route: fader, pan, buses
 SPECTROGRAM_HZ = np.geomspace(400, 16000, 150)
 _phrase_loudness: dict[tuple[str, int, int], float] = {}
 _events: dict[str, list[dict[str, Any]]] = {}
@@ -45,10 +47,20 @@ def find_stage(session: Session, lane: Lane, stage_id: str) -> tuple[Stage, str]
 def choose_stage(lane: Lane, wanted: str) -> str:
     """The stage to show: the wanted one if it is there, else the first EQ, else the first."""
     ids = [s.id for s in flat_stages(lane.stages)]
-    if wanted in ids:
+    if wanted in ids or wanted == OUT:
         return wanted
     first_eq = next((s.id for s in lane.stages if s.kind == "eq"), "")
     return first_eq or (ids[0] if ids else "")
+
+
+def buses_after(session: Session, lane: Lane) -> list[Bus]:
+    """The buses that a lane runs through, its own first, the mix last."""
+    buses = {bus.id: bus for bus in session.buses}
+    found, at = [], lane.bus
+    while at:
+        found.append(buses[at])
+        at = buses[at].into or ""
+    return found
 
 
 def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
@@ -130,7 +142,9 @@ def bench_context(state: State, lane: Lane, stage_id: str, band: int) -> dict[st
         for k, cls in sorted(Stage.kinds.items())
         if cls.insertable and k not in ("duck", "reverb")
     ]
-    context: dict[str, Any] = {"stage": None, "stage_path": "", "kinds": kinds, "band": 0}
+    context: dict[str, Any] = {"stage": None, "stage_path": "", "kinds": kinds, "band": 0, "out": False}
+    if chosen == OUT:
+        return context | {"out": True, "buses_after": buses_after(state.session, lane)}
     if not chosen:
         return context
     stage, path = find_stage(state.session, lane, chosen)
@@ -197,7 +211,8 @@ def dynamics_picture(
     levels = []
     for audio in (before, after):
         n = audio.shape[1] // hop
-        levels.append((audio[:, : n * hop].reshape(audio.shape[0], n, hop) ** 2).mean(axis=(0, 2)))
+        squares = audio[:, : n * hop].reshape(audio.shape[0], n, hop) ** 2
+        levels.append(squares.max(axis=(0, 2)) if isinstance(stage, Limiter) else squares.mean(axis=(0, 2)))
     counts = [level_histogram(x, -66, 0, 66) for x in levels]
     top = max(0.02, *(float(c.max()) for c in counts))
     reduction = np.zeros(2)
@@ -210,7 +225,6 @@ def dynamics_picture(
             else reduction
         )
     threshold = getattr(stage, "threshold_db", getattr(stage, "ceiling_dbtp", None))
-    peaks = [np.sqrt(np.maximum(x, 1e-12)) for x in levels]
     return {
         "before": steps_path(counts[0] / top, 40, 480, 200, 168),
         "after": steps_path(counts[1] / top, 40, 480, 200, 168),
@@ -221,7 +235,6 @@ def dynamics_picture(
         "curve": static_curve(stage) if isinstance(stage, Compressor) else None,
         "quiet_up": _share_gain(levels, 0.25),
         "loud_up": _share_gain(levels, 0.98),
-        "peaks": len(peaks),
     }
 
 

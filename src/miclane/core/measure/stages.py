@@ -31,7 +31,7 @@ def read_stage(trace: Trace, start: int, stop: int) -> StageReading:
     sung = sung if sung.any() else np.ones(len(inside), bool)
     level_in = 10 * np.log10(max(inside[sung].mean(), 1e-20))
     level_out = 10 * np.log10(max(outside[sung].mean(), 1e-20))
-    down = -trace.gain_db[a:b] if trace.gain_db is not None else np.zeros(b - a)
+    down = 0.0 - trace.gain_db[a:b] if trace.gain_db is not None else np.zeros(b - a)
     return StageReading(
         level_in,
         level_out,

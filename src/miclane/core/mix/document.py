@@ -51,7 +51,7 @@ class Lane(Settings):
     sound: Sound | None = None
     stages: Stages = ()
     fader_db: float = rule(0.0, "Fader", "dB", -60, 12, usual=(-12, 0))
-    pan: float = rule(0.0, "Pan", "", -1, 1, step=0.01)
+    pan: float = rule(0.0, "Pan", "pan", -1, 1, step=0.01)
     mute: bool = False
     solo: bool = False
     bus: Identifier = "mix"

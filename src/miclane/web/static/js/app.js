@@ -32,6 +32,7 @@ on("changed", ({ structure, jumped, select }) => {
   if (!structure) return;
   const place = new URLSearchParams(location.search);
   if (state.screen === "lane") {
+    if ($("#bench")) $("#bench").dataset.stale = "1"; // until the body that follows from the change is there
     if (jumped) refreshData();
     reloadBody(select?.stage ?? place.get("stage") ?? undefined, select?.band ?? Number(place.get("band") ?? 0));
   } else if (state.screen === "space") reloadSpace();

@@ -31,7 +31,7 @@ export function open(stage) {
 
 export async function refreshPictures() {
   const box = bench();
-  if (!box?.dataset.stage || !player.last || !state.frames) return;
+  if (!box?.dataset.stage || box.dataset.stale || box.dataset.stage === "out" || !player.last || !state.frames) return;
   const mine = ++token;
   const stage = box.dataset.stage;
   if (player.last - player.first > 60 * state.rate) return;
@@ -399,7 +399,7 @@ export function showReadings(told) {
     }
   }
   const level = $("#lane-level");
-  if (level && player.hear === "lane") level.textContent = `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;
+  if (level && player.hear === "lane" && level.textContent !== "muted") level.textContent = `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;
 }
 
 on("readings", (told) => showReadings(told));

@@ -3,6 +3,7 @@
 import { client, on, say, state, toast } from "./session.js";
 
 const SOON_S = 0.9;
+const SOON_IN_SONG_S = 2.5;
 const AHEAD_S = 0.05;
 const PIECE_S = 6;
 const LONGEST_LOOP_S = 20;
@@ -120,7 +121,7 @@ export async function refresh(start = performance.now(), parts = {}) {
 async function soon(generation, signal, parts) {
   const [a, b] = pieceAt(player.at);
   const from = Math.min(player.at + Math.round(AHEAD_S * state.rate), b - 1);
-  const to = Math.min(from + Math.round(SOON_S * state.rate), b);
+  const to = Math.min(from + Math.round((isSong() ? SOON_IN_SONG_S : SOON_S) * state.rate), b);
   const asked = performance.now();
   const sound = await fetchSound(from, to, "treated", `&first=${a}&last=${b}`, signal);
   parts.fetch_ms = performance.now() - asked;

@@ -9,6 +9,7 @@ let drag = null;
 document.addEventListener("pointerdown", (event) => {
   const station = event.target.closest(".station");
   if (!station || event.button !== 0) return;
+  if (station.dataset.fixed) return open(station.dataset.stage);
   drag = { station, x: event.clientX, moved: false, id: event.pointerId };
 });
 document.addEventListener("pointermove", (event) => {
@@ -28,7 +29,7 @@ document.addEventListener("pointerup", (event) => {
   const list = listOf(station);
   const from = Number(station.dataset.index);
   const place = Number(station.dataset.x) + event.clientX - Number(station.ownerSVGElement.getBoundingClientRect().left) - Number(station.dataset.x);
-  const others = $$(".station").filter((s) => s !== station && listOf(s) === list);
+  const others = $$(".station[data-path]").filter((s) => s !== station && listOf(s) === list);
   const index = others.filter((s) => Number(s.dataset.x) < place).length;
   station.removeAttribute("transform");
   station.classList.remove("dragging");
@@ -46,7 +47,7 @@ document.addEventListener("keydown", (event) => {
     done();
     if (station.classList.contains("gap")) stageMenu(station, station.dataset.insert, Number(station.dataset.index));
     else open(station.dataset.stage);
-  } else if (station.classList.contains("gap")) return;
+  } else if (station.classList.contains("gap") || station.dataset.fixed) return;
   else if (event.altKey && (event.key === "ArrowLeft" || event.key === "ArrowRight")) {
     done();
     const index = Number(station.dataset.index) + (event.key === "ArrowLeft" ? -1 : 1);

@@ -28,6 +28,7 @@ export function shown(value, unit, signed = true) {
   if (unit === "ms") return value >= 1000 ? [(value / 1000).toFixed(2), "s"] : [value.toFixed(value >= 100 ? 0 : value >= 1 ? 1 : 2), "ms"];
   if (unit === "s") return [value.toFixed(2), "s"];
   if (unit === "%") return [(value * 100).toFixed(0), "%"];
+  if (unit === "pan") return [Math.abs(value) < 0.005 ? "C" : `${value < 0 ? "L" : "R"} ${Math.round(Math.abs(value) * 100)}`, ""];
   if (unit === ":1") return [value.toFixed(value < 20 ? 1 : 0), ":1"];
   return [minus(value.toFixed(2)), unit];
 }
