@@ -176,6 +176,8 @@ def picture(
     state = studio.sessions.get(session_id)
     check_range(state, start, stop)
     lane = find_lane(state.session, lane_id)
+    if stage_id not in {s.id for s in flat_stages(lane.stages)}:
+        return Response(status_code=204)  # removed by a step that this window has not drawn yet
     stage, _ = find_stage(state.session, lane, stage_id)
     found, _ = path_range(studio, state, hear, f"lane:{lane_id}", start, stop)
     graph = studio.graph(state)

@@ -43,17 +43,18 @@ def sound(
     first: int = -1,
     last: int = -1,
     client: str = "",
+    generation: int = 0,
 ) -> Response:
     """Frames [start, stop) as interleaved stereo floats.
 
-    With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window, whose
-    earlier request of the same kind is overtaken.
+    With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window and
+    `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204).
     """
     studio = studio_of(request)
     state = studio.sessions.get(session_id)
     check_range(state, start, stop)
     quick = first >= 0 and last > first
-    cancel = studio.overtake(f"{client}:{variant}:{'soon' if quick else 'loop'}") if client else None
+    cancel = studio.overtake(client, generation) if client else None
     try:
         if quick:
             audio = studio.preview(state, hear, lane, start, stop, (first, last), cancel)

@@ -45,7 +45,7 @@ class Studio:
         self._graphs: OrderedDict[tuple, Graph] = OrderedDict()
         self._figures: OrderedDict[tuple, Figures] = OrderedDict()
         self._envelopes: OrderedDict[tuple, np.ndarray] = OrderedDict()
-        self._cancels: dict[str, Cancel] = {}
+        self._cancels: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
 
     def renderer(self, rate: int) -> Renderer:
@@ -149,17 +149,17 @@ class Studio:
                 self._figures.popitem(last=False)
         return figures
 
-    def overtake(self, client: str) -> Cancel:
-        """A cancel for new work of a browser window; the work it asked for before gives up."""
-        fresh = Cancel()
+    def overtake(self, client: str, generation: int) -> Cancel:
+        """The cancel of a browser window's work after its change number `generation`; older work of it gives up."""
         with self._lock:
-            old = self._cancels.get(client)
-            self._cancels[client] = fresh
+            at, cancel = self._cancels.get(client, (-1, Cancel()))
+            if generation > at:
+                cancel.set()
+                cancel = Cancel()
+                self._cancels[client] = (generation, cancel)
             while len(self._cancels) > 64:
                 self._cancels.pop(next(iter(self._cancels)))
-        if old is not None:
-            old.set()
-        return fresh
+        return cancel
 
     def raw_envelope(self, digest: str, rate: int, start: int, stop: int, columns: int) -> np.ndarray:
         """Least and greatest sample of each column (2, columns) of a raw sound; kept, for sounds never change."""

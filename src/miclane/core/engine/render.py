@@ -87,7 +87,7 @@ class Renderer:
         first, last = self.span(graph, target, *loop)
         held: dict[str, Rendered] = {}
         missing_memory: dict[str, float] = {}
-        latency = 0
+        latency = graph.reach(target)[1]
         for node in graph.needed(target):
             found = self.store.get(node.key, first, last)
             before = [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
@@ -97,7 +97,6 @@ class Renderer:
             else:
                 longest = max((missing_memory[k] for k in before), default=0.0)
                 missing_memory[node.key] = min(node.memory_s, 2.0) + longest
-                latency += node.latency
         if target in held:
             return held[target].cut(start, stop)
         run_in = min(missing_memory[target], PREVIEW_RUN_IN_S if missing_memory[target] < 2 else 1.5)

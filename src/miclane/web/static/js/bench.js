@@ -39,7 +39,7 @@ export async function refreshPictures() {
     const answer = await fetch(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query()}`, { headers: { "hx-request": "true" } });
     if (mine !== token || bench()?.dataset.stage !== stage) return;
     const text = await answer.text();
-    if (!answer.ok) return;
+    if (answer.status !== 200) return;
     $("#measured").innerHTML = text;
     if (box.dataset.kind === "deess") await drawSpectrogram(stage, mine);
   } catch {

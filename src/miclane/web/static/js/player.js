@@ -3,9 +3,9 @@
 import { client, on, say, state, toast } from "./session.js";
 
 const SOON_S = 0.9;
-const SOON_IN_SONG_S = 2.5;
+const SOON_IN_SONG_S = 4;
 const AHEAD_S = 0.05;
-const PIECE_S = 6;
+const PIECE_S = 12;
 const LONGEST_LOOP_S = 20;
 
 export const player = {
@@ -54,15 +54,15 @@ function told(m) {
 const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.rate;
 
 function address(start, stop, variant, extra = "") {
-  return `/s/${state.id}/sound?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}${extra}`;
+  return `/s/${state.id}/sound?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${order}${extra}`;
 }
 
 // The range that is rendered for a stretch: the loop itself, or its piece of the whole song.
 function pieceAt(frame) {
   if (!isSong()) return [player.first, player.last];
   const size = PIECE_S * state.rate;
-  const k = Math.floor((frame - player.first) / size);
-  return [player.first + k * size, Math.min(player.first + (k + 1) * size, player.last)];
+  const k = Math.floor((frame - anchor) / size);
+  return [Math.max(player.first, anchor + k * size), Math.min(anchor + (k + 1) * size, player.last)];
 }
 
 async function fetchSound(start, stop, variant, extra, signal) {
@@ -80,6 +80,7 @@ async function fetchSound(start, stop, variant, extra, signal) {
   return { left, right, version: Number(answer.headers.get("x-version")) };
 }
 
+let anchor = 0; // where the pieces of the whole song are counted from
 let order = 0; // counts changes of sound; a newer one overtakes
 let inFlight = new AbortController();
 let have = new Set();
@@ -97,6 +98,7 @@ export async function refresh(start = performance.now(), parts = {}) {
   if (!state.frames || !player.lane) return;
   order += 1;
   const generation = order;
+  anchor = player.at;
   inFlight.abort();
   inFlight = new AbortController();
   const { signal } = inFlight;
@@ -104,9 +106,9 @@ export async function refresh(start = performance.now(), parts = {}) {
   began.set(generation, { began: start, parts });
   if (began.size > 50) began.delete(began.keys().next().value);
   try {
-    if (player.playing) await soon(generation, signal, parts);
     const [a, b] = pieceAt(player.at);
     have.add(a);
+    if (player.playing) await soon(generation, signal, parts);
     const whole = await fetchSound(a, b, "treated", "", signal);
     if (generation !== order) return;
     give("treated", a, whole, generation);
@@ -118,14 +120,20 @@ export async function refresh(start = performance.now(), parts = {}) {
   }
 }
 
+// a short piece first, and in the whole song a longer one behind it while the rest is rendered
 async function soon(generation, signal, parts) {
   const [a, b] = pieceAt(player.at);
-  const from = Math.min(player.at + Math.round(AHEAD_S * state.rate), b - 1);
-  const to = Math.min(from + Math.round((isSong() ? SOON_IN_SONG_S : SOON_S) * state.rate), b);
-  const asked = performance.now();
-  const sound = await fetchSound(from, to, "treated", `&first=${a}&last=${b}`, signal);
-  parts.fetch_ms = performance.now() - asked;
-  give("treated", from, sound, generation);
+  const end = isSong() ? player.last : b;
+  let from = Math.min(player.at + Math.round(AHEAD_S * state.rate * (player.starved ? 0 : 1)), end - 1);
+  for (const seconds of isSong() ? [0.6, SOON_IN_SONG_S] : [SOON_S]) {
+    const to = Math.min(from + Math.round(seconds * state.rate), end);
+    if (to <= from || generation !== order) return;
+    const asked = performance.now();
+    const sound = await fetchSound(from, to, "treated", `&first=${a}&last=${b}`, signal);
+    parts.fetch_ms ??= performance.now() - asked;
+    give("treated", from, sound, generation);
+    from = to;
+  }
 }
 
 let filling = false;
