@@ -43,7 +43,7 @@ style:  ## compile the Tailwind sheet (needs Node; the result is committed)
 	@tools/style
 
 song: .venv/dev.stamp  ## make the demo song again (needs Festival; the result is committed)
-	@$(BIN)/pip install -q 'pyworld>=0.3.5'
+	@$(BIN)/pip install -q 'pyworld==0.3.5'
 	@$(BIN)/python tools/song/make.py src/miclane/demo/song
 
 shots: .venv/dev.stamp  ## take docs/screenshots again from the demo song
