@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-import numpy as np
 from pydantic import Field
 
 from .audio import SoundWriter
@@ -103,10 +102,3 @@ def print_session(
         for part in parts:
             part.unlink(missing_ok=True)
     return files
-
-
-def render_whole(session: Session, target: str, read: SoundReader) -> np.ndarray:
-    """The whole song of one target in memory, (channels, frames)."""
-    graph = Builder(session).build()
-    key = graph.places[place_of(session, target)]
-    return np.concatenate([b[0] for b in stream(graph, [key], print_length(session), read)], axis=1)

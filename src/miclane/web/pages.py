@@ -18,7 +18,6 @@ from .studio import asset_version
 templates = Jinja2Templates(Path(__file__).parent / "templates")
 templates.env.undefined = StrictUndefined
 templates.env.trim_blocks = templates.env.lstrip_blocks = True
-USUAL_FOR_BACKING = {"fader_db": (-18, -4)}
 
 
 def fraction(value: float, low: float, high: float, scale: str) -> float:

@@ -146,7 +146,6 @@ class Route:
     forks: list[dict[str, Any]] = field(default_factory=list)
     gaps: list[dict[str, Any]] = field(default_factory=list)
     sends: list[dict[str, Any]] = field(default_factory=list)
-    keys: bool = False
 
 
 def shorten(name: str, width: float) -> str:

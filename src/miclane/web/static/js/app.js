@@ -1,7 +1,7 @@
 // Starts what a page needs, again whenever a part of it has been swapped.
 
 import { look, on, say, state, $, $$ } from "./session.js";
-import { player, range, refresh } from "./player.js";
+import { player, refresh } from "./player.js";
 import "./rule.js";
 import { initStrip, load } from "./strip.js";
 import { refreshPictures, reloadBody } from "./bench.js";
@@ -74,4 +74,3 @@ document.addEventListener("htmx:afterSettle", (event) => {
 setInterval(look, 3000);
 if (document.readyState === "loading") document.addEventListener("DOMContentLoaded", initPage);
 else initPage();
-export { range };

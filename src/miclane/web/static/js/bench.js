@@ -1,8 +1,8 @@
 // The bench: pins on the EQ, pictures that follow the sound, switches, choices, what is added and taken away.
 
-import { change, on, set, say, state, toast, $, $$ } from "./session.js";
+import { change, on, set, say, state, $, $$ } from "./session.js";
 import { player } from "./player.js";
-import { show as showRule } from "./rule.js";
+import "./rule.js";
 
 const bench = () => $("#bench");
 const query = () => `lane=${state.lane}&hear=${player.hear}&start=${player.first}&stop=${player.last}&first=${player.first}&last=${player.last}`;
@@ -405,4 +405,3 @@ export function showReadings(told) {
 on("readings", (told) => showReadings(told));
 on("light", refreshPictures);
 on("variant", () => bench()?.dataset.kind === "deess" && refreshPictures());
-export { showRule, toast };
