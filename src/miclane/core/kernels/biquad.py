@@ -1,103 +1,239 @@
-"""Cascades of second-order sections, transposed direct form II."""
+"""Cascades of second-order sections, transposed direct form II, one section a lane.
+
+In a cascade section k needs what section k-1 made in the same frame. Taken askew, section k working on frame t-k while
+section 0 works on frame t, all sections are independent of each other and run side by side in one vector register.
+The frames at either end, where some lanes have nothing to do, leave the state of those lanes as it is, so the result
+does not depend on how the sound is cut into blocks.
+"""
 
 import numpy as np
 
 from . import kernel
+from .simd import fma, last, load8, middle, put, shifted, shifted_halves, splat8, times, within
 
 _TINY = 1e-30
 
 
 @kernel
-def _section_1(x, table, state, y):
-    """One section over one channel; their state stays in registers."""
-    b00, b10, b20, a10, a20 = table[0, 0], table[0, 1], table[0, 2], table[0, 4], table[0, 5]
-    p0, q0 = state[0, 0], state[0, 1]
-    for i in range(x.shape[0]):
-        v0 = x[i]
-        v1 = b00 * v0 + p0
-        p0 = b10 * v0 - a10 * v1 + q0
-        q0 = b20 * v0 - a20 * v1
-        y[i] = v1
-    state[0, 0] = p0 if abs(p0) > _TINY else 0.0
-    state[0, 1] = q0 if abs(q0) > _TINY else 0.0
+def _lanes_of(sections, first, count, lane, table):
+    """Write `count` sections into the lanes of table (5, 8) [b0 b1 b2 -a1 -a2] from `lane` on."""
+    for k in range(count):
+        for j in range(3):
+            table[j, lane + k] = sections[first + k, j]
+        table[3, lane + k] = -sections[first + k, 4]
+        table[4, lane + k] = -sections[first + k, 5]
 
 
 @kernel
-def _section_2(x, table, state, y):
-    """2 sections at once over one channel; their state stays in registers."""
-    b00, b10, b20, a10, a20 = table[0, 0], table[0, 1], table[0, 2], table[0, 4], table[0, 5]
-    p0, q0 = state[0, 0], state[0, 1]
-    b01, b11, b21, a11, a21 = table[1, 0], table[1, 1], table[1, 2], table[1, 4], table[1, 5]
-    p1, q1 = state[1, 0], state[1, 1]
-    for i in range(x.shape[0]):
-        v0 = x[i]
-        v1 = b00 * v0 + p0
-        p0 = b10 * v0 - a10 * v1 + q0
-        q0 = b20 * v0 - a20 * v1
-        v2 = b01 * v1 + p1
-        p1 = b11 * v1 - a11 * v2 + q1
-        q1 = b21 * v1 - a21 * v2
-        y[i] = v2
-    state[0, 0] = p0 if abs(p0) > _TINY else 0.0
-    state[0, 1] = q0 if abs(q0) > _TINY else 0.0
-    state[1, 0] = p1 if abs(p1) > _TINY else 0.0
-    state[1, 1] = q1 if abs(q1) > _TINY else 0.0
+def _neutral():
+    """A table (5, 8) of sections that let everything through."""
+    table = np.zeros((5, 8))
+    table[0, :] = 1.0
+    return table
 
 
 @kernel
-def _section_4(x, table, state, y):
-    """4 sections at once over one channel; their state stays in registers."""
-    b00, b10, b20, a10, a20 = table[0, 0], table[0, 1], table[0, 2], table[0, 4], table[0, 5]
-    p0, q0 = state[0, 0], state[0, 1]
-    b01, b11, b21, a11, a21 = table[1, 0], table[1, 1], table[1, 2], table[1, 4], table[1, 5]
-    p1, q1 = state[1, 0], state[1, 1]
-    b02, b12, b22, a12, a22 = table[2, 0], table[2, 1], table[2, 2], table[2, 4], table[2, 5]
-    p2, q2 = state[2, 0], state[2, 1]
-    b03, b13, b23, a13, a23 = table[3, 0], table[3, 1], table[3, 2], table[3, 4], table[3, 5]
-    p3, q3 = state[3, 0], state[3, 1]
-    for i in range(x.shape[0]):
-        v0 = x[i]
-        v1 = b00 * v0 + p0
-        p0 = b10 * v0 - a10 * v1 + q0
-        q0 = b20 * v0 - a20 * v1
-        v2 = b01 * v1 + p1
-        p1 = b11 * v1 - a11 * v2 + q1
-        q1 = b21 * v1 - a21 * v2
-        v3 = b02 * v2 + p2
-        p2 = b12 * v2 - a12 * v3 + q2
-        q2 = b22 * v2 - a22 * v3
-        v4 = b03 * v3 + p3
-        p3 = b13 * v3 - a13 * v4 + q3
-        q3 = b23 * v3 - a23 * v4
-        y[i] = v4
-    state[0, 0] = p0 if abs(p0) > _TINY else 0.0
-    state[0, 1] = q0 if abs(q0) > _TINY else 0.0
-    state[1, 0] = p1 if abs(p1) > _TINY else 0.0
-    state[1, 1] = q1 if abs(q1) > _TINY else 0.0
-    state[2, 0] = p2 if abs(p2) > _TINY else 0.0
-    state[2, 1] = q2 if abs(q2) > _TINY else 0.0
-    state[3, 0] = p3 if abs(p3) > _TINY else 0.0
-    state[3, 1] = q3 if abs(q3) > _TINY else 0.0
+def _keep(lanes, lane, state, first, count):
+    """Write the states in the lanes (2, 8) back, what is next to nothing as nothing."""
+    for k in range(count):
+        for j in range(2):
+            value = lanes[j, lane + k]
+            state[first + k, j] = value if abs(value) > _TINY else 0.0
+
+
+@kernel
+def _eight(x, table, lanes, y):
+    """Up to eight sections askew over one channel; table (5, 8), lanes (2, 8)."""
+    n = x.shape[0]
+    b0, b1, b2, a1, a2 = (
+        load8(table[0], 0),
+        load8(table[1], 0),
+        load8(table[2], 0),
+        load8(table[3], 0),
+        load8(table[4], 0),
+    )
+    p, q = load8(lanes[0], 0), load8(lanes[1], 0)
+    v = splat8(0.0)
+    for t in range(n + 7):
+        if 7 <= t < n:
+            u = shifted(splat8(x[t]), v)
+            v = fma(b0, u, p)
+            p = fma(a1, v, fma(b1, u, q))
+            q = fma(a2, v, times(b2, u))
+            y[t - 7] = last(v)
+        else:
+            u = shifted(splat8(x[t] if t < n else 0.0), v)
+            v = fma(b0, u, p)
+            p = within(t - n + 1, t, fma(a1, v, fma(b1, u, q)), p)
+            q = within(t - n + 1, t, fma(a2, v, times(b2, u)), q)
+            if t >= 7:
+                y[t - 7] = last(v)
+    put(lanes[0], 0, p)
+    put(lanes[1], 0, q)
+
+
+@kernel
+def _sixteen(x, table, lanes, more, more_lanes, y):
+    """Up to sixteen sections askew over one channel: `table` feeds `more`."""
+    n = x.shape[0]
+    b0, b1, b2, a1, a2 = (
+        load8(table[0], 0),
+        load8(table[1], 0),
+        load8(table[2], 0),
+        load8(table[3], 0),
+        load8(table[4], 0),
+    )
+    d0, d1, d2, e1, e2 = load8(more[0], 0), load8(more[1], 0), load8(more[2], 0), load8(more[3], 0), load8(more[4], 0)
+    p, q, r, s = load8(lanes[0], 0), load8(lanes[1], 0), load8(more_lanes[0], 0), load8(more_lanes[1], 0)
+    v, w = splat8(0.0), splat8(0.0)
+    for t in range(n + 15):
+        z = shifted(v, w)
+        if 15 <= t < n:
+            u = shifted(splat8(x[t]), v)
+            v = fma(b0, u, p)
+            w = fma(d0, z, r)
+            p = fma(a1, v, fma(b1, u, q))
+            q = fma(a2, v, times(b2, u))
+            r = fma(e1, w, fma(d1, z, s))
+            s = fma(e2, w, times(d2, z))
+            y[t - 15] = last(w)
+        else:
+            u = shifted(splat8(x[t] if t < n else 0.0), v)
+            v = fma(b0, u, p)
+            w = fma(d0, z, r)
+            p = within(t - n + 1, t, fma(a1, v, fma(b1, u, q)), p)
+            q = within(t - n + 1, t, fma(a2, v, times(b2, u)), q)
+            r = within(t - n - 7, t - 8, fma(e1, w, fma(d1, z, s)), r)
+            s = within(t - n - 7, t - 8, fma(e2, w, times(d2, z)), s)
+            if t >= 15:
+                y[t - 15] = last(w)
+    put(lanes[0], 0, p)
+    put(lanes[1], 0, q)
+    put(more_lanes[0], 0, r)
+    put(more_lanes[1], 0, s)
+
+
+@kernel
+def _two_channels(x, table, left, right, y):
+    """Up to eight sections askew over both channels of x (2, n) at once."""
+    n = x.shape[1]
+    b0, b1, b2, a1, a2 = (
+        load8(table[0], 0),
+        load8(table[1], 0),
+        load8(table[2], 0),
+        load8(table[3], 0),
+        load8(table[4], 0),
+    )
+    p, q, r, s = load8(left[0], 0), load8(left[1], 0), load8(right[0], 0), load8(right[1], 0)
+    v, w = splat8(0.0), splat8(0.0)
+    for t in range(n + 7):
+        if 7 <= t < n:
+            u, z = shifted(splat8(x[0, t]), v), shifted(splat8(x[1, t]), w)
+            v, w = fma(b0, u, p), fma(b0, z, r)
+            p, r = fma(a1, v, fma(b1, u, q)), fma(a1, w, fma(b1, z, s))
+            q, s = fma(a2, v, times(b2, u)), fma(a2, w, times(b2, z))
+            y[0, t - 7] = last(v)
+            y[1, t - 7] = last(w)
+        else:
+            u = shifted(splat8(x[0, t] if t < n else 0.0), v)
+            z = shifted(splat8(x[1, t] if t < n else 0.0), w)
+            v, w = fma(b0, u, p), fma(b0, z, r)
+            p = within(t - n + 1, t, fma(a1, v, fma(b1, u, q)), p)
+            q = within(t - n + 1, t, fma(a2, v, times(b2, u)), q)
+            r = within(t - n + 1, t, fma(a1, w, fma(b1, z, s)), r)
+            s = within(t - n + 1, t, fma(a2, w, times(b2, z)), s)
+            if t >= 7:
+                y[0, t - 7] = last(v)
+                y[1, t - 7] = last(w)
+    put(left[0], 0, p)
+    put(left[1], 0, q)
+    put(right[0], 0, r)
+    put(right[1], 0, s)
+
+
+@kernel
+def _load(state, first, count, lane, lanes):
+    for k in range(count):
+        lanes[0, lane + k] = state[first + k, 0]
+        lanes[1, lane + k] = state[first + k, 1]
 
 
 @kernel
 def cascade(x, sections, state, y):
     """Filter x into y (both (channels, n), may be the same); sections (k, 6) normalised, state (channels, k, 2)."""
     k = sections.shape[0]
-    for c in range(x.shape[0]):
+    channels = x.shape[0]
+    if channels == 2 and 0 < k <= 8:
+        table, left, right = _neutral(), np.zeros((2, 8)), np.zeros((2, 8))
+        _lanes_of(sections, 0, k, 0, table)
+        _load(state[0], 0, k, 0, left)
+        _load(state[1], 0, k, 0, right)
+        _two_channels(x, table, left, right, y)
+        _keep(left, 0, state[0], 0, k)
+        _keep(right, 0, state[1], 0, k)
+        return
+    for c in range(channels):
         source = x[c]
         j = 0
         while j < k:
-            if k - j >= 4:
-                _section_4(source, sections[j:], state[c, j:], y[c])
-                j += 4
-            elif k - j >= 2:
-                _section_2(source, sections[j:], state[c, j:], y[c])
-                j += 2
+            count = min(k - j, 16)
+            table, lanes = _neutral(), np.zeros((2, 8))
+            head = min(count, 8)
+            _lanes_of(sections, j, head, 0, table)
+            _load(state[c], j, head, 0, lanes)
+            if count <= 8:
+                _eight(source, table, lanes, y[c])
             else:
-                _section_1(source, sections[j:], state[c, j:], y[c])
-                j += 1
+                more, more_lanes = _neutral(), np.zeros((2, 8))
+                _lanes_of(sections, j + 8, count - 8, 0, more)
+                _load(state[c], j + 8, count - 8, 0, more_lanes)
+                _sixteen(source, table, lanes, more, more_lanes, y[c])
+                _keep(more_lanes, 0, state[c], j + 8, count - 8)
+            _keep(lanes, 0, state[c], j, head)
+            j += count
             source = y[c]
+
+
+@kernel
+def two_cascades(x, low, high, low_state, high_state, low_out, high_out):
+    """Two cascades of up to four sections each over the same x (n,), side by side; states (k, 2)."""
+    n = x.shape[0]
+    table, lanes = _neutral(), np.zeros((2, 8))
+    _lanes_of(low, 0, low.shape[0], 0, table)
+    _lanes_of(high, 0, high.shape[0], 4, table)
+    _load(low_state, 0, low.shape[0], 0, lanes)
+    _load(high_state, 0, high.shape[0], 4, lanes)
+    b0, b1, b2, a1, a2 = (
+        load8(table[0], 0),
+        load8(table[1], 0),
+        load8(table[2], 0),
+        load8(table[3], 0),
+        load8(table[4], 0),
+    )
+    p, q = load8(lanes[0], 0), load8(lanes[1], 0)
+    v = splat8(0.0)
+    for t in range(n + 3):
+        if 3 <= t < n:
+            u = shifted_halves(splat8(x[t]), v)
+            v = fma(b0, u, p)
+            p = fma(a1, v, fma(b1, u, q))
+            q = fma(a2, v, times(b2, u))
+            low_out[t - 3] = middle(v)
+            high_out[t - 3] = last(v)
+        else:
+            u = shifted_halves(splat8(x[t] if t < n else 0.0), v)
+            v = fma(b0, u, p)
+            after_p = fma(a1, v, fma(b1, u, q))
+            after_q = fma(a2, v, times(b2, u))
+            p = within(t - n + 1, min(t, 3), after_p, within(max(t - n + 5, 4), t + 4, after_p, p))
+            q = within(t - n + 1, min(t, 3), after_q, within(max(t - n + 5, 4), t + 4, after_q, q))
+            if t >= 3:
+                low_out[t - 3] = middle(v)
+                high_out[t - 3] = last(v)
+    put(lanes[0], 0, p)
+    put(lanes[1], 0, q)
+    _keep(lanes, 0, low_state, 0, low.shape[0])
+    _keep(lanes, 4, high_state, 0, high.shape[0])
 
 
 @kernel
@@ -106,11 +242,14 @@ def delay_line(x, line, position, y):
     channels, n = x.shape
     length = line.shape[1]
     for c in range(channels):
-        at = position
-        for i in range(n):
-            y[c, i] = line[c, at]
-            line[c, at] = x[c, i]
-            at = at + 1 if at + 1 < length else 0
+        at, i = position, 0
+        while i < n:
+            count = min(n - i, length - at)
+            for k in range(count):
+                y[c, i + k] = line[c, at + k]
+                line[c, at + k] = x[c, i + k]
+            i += count
+            at = at + count if at + count < length else 0
     return (position + n) % length
 
 

@@ -1,165 +1,294 @@
-"""Level detection, gain computers and their ballistics."""
+"""Level detection, gain computers and their ballistics.
+
+Arrays of levels and gains are as long as the next multiple of eight (`padded`), so that whole vectors can be read and
+written; what lies past frame n means nothing. Work goes in chunks that stay in the nearest cache.
+"""
 
 import numpy as np
 
 from . import kernel
+from .simd import (
+    exponent,
+    fma,
+    larger,
+    load8,
+    mantissa,
+    minus,
+    over,
+    plus,
+    put,
+    rounded,
+    smaller,
+    splat8,
+    times,
+    two_to,
+    where_above,
+)
 
+_CHUNK = 512
 _DB = 8.685889638065037  # 20 / ln 10
 _FLOOR = 1e-10
-
-
 _LN2 = 0.6931471805599453
 _PER_DB = 0.16609640474436813  # log2(10) / 20
 _DB_PER_OCTAVE = 6.020599913279624  # 20 log10 2
-_MANTISSA = 0x000FFFFFFFFFFFFF
-_ONE = 0x3FF0000000000000
+_HALF_ROOT = 0.7071067811865476
+
+
+def padded(n: int) -> np.ndarray:
+    """Room for n values and what is needed to the next multiple of eight."""
+    return np.empty(-(-n // 8) * 8)
 
 
 @kernel
-def amplitudes(gain_db, bits, out):
-    """out = 10^(gain/20) to 1e-10, exactly 1 at 0 dB; gains are held to ±380 dB. `bits` is out's memory as int64."""
-    n = gain_db.shape[0]
-    for i in range(n):
-        e = min(max(gain_db[i] * _PER_DB, -63.0), 63.0)
-        bits[i] = (np.int64(np.floor(e + 0.5)) + 1023) << 52
-    for i in range(n):
-        e = min(max(gain_db[i] * _PER_DB, -63.0), 63.0)
-        t = (e - np.floor(e + 0.5)) * _LN2
-        p = 1.0 + t * 0.1
-        p = 1.0 + t * (1.0 / 9.0) * p
-        p = 1.0 + t * 0.125 * p
-        p = 1.0 + t * (1.0 / 7.0) * p
-        p = 1.0 + t * (1.0 / 6.0) * p
-        p = 1.0 + t * 0.2 * p
-        p = 1.0 + t * 0.25 * p
-        p = 1.0 + t * (1.0 / 3.0) * p
-        p = 1.0 + t * 0.5 * p
-        p = 1.0 + t * p
-        out[i] *= p
+def db_of(level):
+    """20 log10 of eight levels to 1e-6 dB, -200 at the least."""
+    level = larger(level, splat8(_FLOOR))
+    m = times(mantissa(level), splat8(_HALF_ROOT))
+    one = splat8(1.0)
+    s = over(minus(m, one), plus(m, one))
+    z = times(s, s)
+    p = fma(z, splat8(1.0 / 13.0), splat8(1.0 / 11.0))
+    p = fma(z, p, splat8(1.0 / 9.0))
+    p = fma(z, p, splat8(1.0 / 7.0))
+    p = fma(z, p, splat8(1.0 / 5.0))
+    p = fma(z, p, splat8(1.0 / 3.0))
+    p = fma(z, p, one)
+    whole = times(plus(exponent(level), splat8(0.5)), splat8(_DB_PER_OCTAVE))
+    return fma(times(s, splat8(2.0 * _DB)), p, whole)
 
 
 @kernel
-def decibels(level, level_bits, mantissa, mantissa_bits, out):
-    """out = 20 log10(level) to 1e-6 dB, -200 at the least; the bits are the same memory as int64, mantissa scratch."""
-    n = level.shape[0]
-    for i in range(n):
-        mantissa_bits[i] = (level_bits[i] & _MANTISSA) | _ONE
-    for i in range(n):
-        exponent = float((level_bits[i] >> 52) - 1023)
-        m = mantissa[i] * 0.7071067811865476
-        s = (m - 1.0) / (m + 1.0)
-        z = s * s
-        p = 1.0 / 11.0 + z * (1.0 / 13.0)
-        p = 1.0 / 9.0 + z * p
-        p = 1.0 / 7.0 + z * p
-        p = 1.0 / 5.0 + z * p
-        p = 1.0 / 3.0 + z * p
-        p = 1.0 + z * p
-        value = _DB_PER_OCTAVE * (exponent + 0.5) + _DB * 2.0 * s * p
-        out[i] = max(value, -200.0)
+def amplitude_of(gain_db):
+    """10^(gain/20) of eight gains to 1e-10, exactly 1 at 0 dB; gains are held to ±380 dB."""
+    e = smaller(larger(times(gain_db, splat8(_PER_DB)), splat8(-63.0)), splat8(63.0))
+    whole = rounded(e)
+    t = times(minus(e, whole), splat8(_LN2))
+    p = fma(t, splat8(1.0 / 362880.0), splat8(1.0 / 40320.0))
+    p = fma(t, p, splat8(1.0 / 5040.0))
+    p = fma(t, p, splat8(1.0 / 720.0))
+    p = fma(t, p, splat8(1.0 / 120.0))
+    p = fma(t, p, splat8(1.0 / 24.0))
+    p = fma(t, p, splat8(1.0 / 6.0))
+    p = fma(t, p, splat8(0.5))
+    p = fma(t, p, splat8(1.0))
+    p = fma(t, p, splat8(1.0))
+    return times(two_to(whole), p)
 
 
 @kernel
-def held_peak_db(x, ring, places, levels, out):
-    """Level in dB of the greatest |x| over channels in the last blocks, into out (n,).
+def decibels(level, scale, out):
+    """out = scale · 20 log10(level); both padded, may be the same."""
+    by = splat8(scale)
+    for i in range(0, out.shape[0], 8):
+        put(out, i, times(by, db_of(load8(level, i))))
+
+
+@kernel
+def static_gain(level_db, threshold_db, slope, knee_db):
+    """Gains in dB of eight levels by the soft-knee gain computer (Giannoulis, Massberg & Reiss 2012)."""
+    half = 0.5 * knee_db
+    bend = slope / (2.0 * knee_db) if knee_db > 1e-6 else 0.0
+    past = minus(level_db, splat8(threshold_db))
+    inside = larger(plus(past, splat8(half)), splat8(0.0))
+    bent = times(splat8(bend), times(inside, inside))
+    return where_above(splat8(half), past, bent, times(splat8(slope), past))
+
+
+@kernel
+def static_curve(level_db, threshold_db, slope, knee_db, out):
+    """Gain computer over padded levels in dB; slope = 1/ratio - 1."""
+    for i in range(0, out.shape[0], 8):
+        put(out, i, static_gain(load8(level_db, i), threshold_db, slope, knee_db))
+
+
+@kernel
+def _loudest(x, start, count, out):
+    """Greatest magnitude over the channels of x from `start` on."""
+    for i in range(count):
+        out[i] = abs(x[0, start + i])
+    for c in range(1, x.shape[0]):
+        for i in range(count):
+            v = abs(x[c, start + i])
+            out[i] = v if v > out[i] else out[i]
+
+
+@kernel
+def _hold(ring, places, levels, start, count, out):
+    """Replace magnitudes by the greatest of the last blocks.
 
     ring holds the maxima of the last whole blocks. places: [frames in this block, next ring slot, block length];
-    levels: [maximum of this block, of the ring, last level, its dB]; all carried on.
+    levels: [maximum of this block, of the ring]; all carried on.
     """
-    channels, n = x.shape
     inside, slot, length = places[0], places[1], places[2]
-    current, held, last, last_db = levels[0], levels[1], levels[2], levels[3]
-    for i in range(n):
-        v = abs(x[0, i])
-        for c in range(1, channels):
-            v = max(v, abs(x[c, i]))
-        current = max(current, v)
-        top = max(current, held)
-        if top != last:
-            last = top
-            last_db = _DB * np.log(max(top, _FLOOR))
-        out[i] = last_db
-        inside += 1
+    current, held = levels[0], levels[1]
+    i = start
+    while i < start + count:
+        stop = min(start + count, i + length - inside)
+        inside += stop - i
+        for j in range(i, stop):
+            v = out[j]
+            current = v if v > current else current
+            out[j] = current if current > held else held
+        i = stop
         if inside == length:
             inside = 0
+            gone = ring[slot]
             ring[slot] = current
             slot = slot + 1 if slot + 1 < ring.shape[0] else 0
+            if current >= held:
+                held = current
+            elif gone >= held:
+                held = 0.0
+                for k in range(ring.shape[0]):
+                    held = ring[k] if ring[k] > held else held
             current = 0.0
-            held = 0.0
-            for k in range(ring.shape[0]):
-                held = max(held, ring[k])
     places[0], places[1] = inside, slot
-    levels[0], levels[1], levels[2], levels[3] = current, held, last, last_db
+    levels[0], levels[1] = current, held
+
+
+@kernel
+def held_peak(x, ring, places, levels, out):
+    """Greatest |x| over channels in the last blocks, as amplitude, into out (n,)."""
+    for start in range(0, x.shape[1], _CHUNK):
+        count = min(_CHUNK, x.shape[1] - start)
+        _loudest(x, start, count, out[start:])
+        _hold(ring, places, levels, start, count, out)
 
 
 @kernel
 def mean_square(x, coefficient, state, y):
     """Exponentially weighted mean square of x (channels, n), of the loudest channel, into y."""
+    keep = 1.0 - coefficient
     for c in range(x.shape[0]):
         held = state[c]
         for i in range(x.shape[1]):
-            held += coefficient * (x[c, i] * x[c, i] - held)
+            fed = coefficient * (x[c, i] * x[c, i])
+            held = keep * held + fed
             y[i] = held if c == 0 else max(y[i], held)
-        state[c] = held
+        state[c] = held if held > 1e-30 else 0.0
 
 
 @kernel
-def three_mean_squares(band, voice, fast, middle, slow, state, band_out, voice_out, slow_out):
-    """Mean squares of the loudest channel: the band at coefficient `fast`, the voice at `middle` and at `slow`."""
-    for c in range(band.shape[0]):
-        p, q, r = state[c, 0], state[c, 1], state[c, 2]
-        for i in range(band.shape[1]):
-            u, v = band[c, i] * band[c, i], voice[c, i] * voice[c, i]
-            p += fast * (u - p)
-            q += middle * (v - q)
-            r += slow * (v - r)
-            if c == 0:
-                band_out[i], voice_out[i], slow_out[i] = p, q, r
-            else:
-                band_out[i], voice_out[i], slow_out[i] = max(band_out[i], p), max(voice_out[i], q), max(slow_out[i], r)
-        state[c, 0], state[c, 1], state[c, 2] = p, q, r
+def three_mean_squares(band, voice, first, fast, middle, slow, state, band_out, voice_out, slow_out):
+    """Mean squares of one channel: the band at coefficient `fast`, the voice at `middle` and at `slow`.
+
+    With `first` false the outputs keep what is larger: the loudest channel counts. state (3,) is carried on.
+    """
+    p, q, r = state[0], state[1], state[2]
+    keep_p, keep_q, keep_r = 1.0 - fast, 1.0 - middle, 1.0 - slow
+    for i in range(band.shape[0]):
+        u, v = band[i] * band[i], voice[i] * voice[i]
+        fed_p, fed_q, fed_r = fast * u, middle * v, slow * v
+        p = keep_p * p + fed_p
+        q = keep_q * q + fed_q
+        r = keep_r * r + fed_r
+        if first:
+            band_out[i], voice_out[i], slow_out[i] = p, q, r
+        else:
+            band_out[i], voice_out[i], slow_out[i] = max(band_out[i], p), max(voice_out[i], q), max(slow_out[i], r)
+    state[0], state[1], state[2] = max(p, 1e-30), max(q, 1e-30), max(r, 1e-30)
 
 
 @kernel
-def static_gain(level_db, threshold_db, slope, knee_db, out):
-    """Gains in dB of the soft-knee gain computer (Giannoulis, Massberg & Reiss 2012); slope = 1/ratio - 1."""
-    half = 0.5 * knee_db
-    bend = slope / (2.0 * knee_db) if knee_db > 1e-6 else 0.0
-    for i in range(level_db.shape[0]):
-        over = level_db[i] - threshold_db
-        inside = max(over + half, 0.0)
-        out[i] = slope * over if over >= half else bend * inside * inside
+def _follow(target, start, count, attack, release, hold, state):
+    """Targets in dB become the smoothed gain: a branching one-pole, so that 63 % of a step takes the set time.
 
-
-@kernel
-def compressor_gain(target_db, attack, release, hold, state, gain_db):
-    """Gain smoothed in dB: a branching one-pole, so that 63 % of a step takes the set time, and a hold.
-
-    attack and release are one-pole coefficients, hold frames. state: [gain in dB, frames held].
+    Of the two steps the branch could take, the right one is the lower where the attack is the faster, otherwise the
+    higher: taking it so needs no branch. state: [gain in dB, frames held].
     """
     gain, held = state[0], state[1]
-    for i in range(target_db.shape[0]):
-        target = target_db[i]
-        if target < gain:
-            gain += attack * (target - gain)
-            held = 0.0
-        elif held < hold:
-            held += 1.0
-        else:
-            gain += release * (target - gain)
-        gain_db[i] = gain
-    state[0], state[1] = gain, held
+    stay, linger = 1.0 - attack, 1.0 - release
+    if hold > 0.0:
+        for i in range(start, start + count):
+            goal = target[i]
+            if goal < gain:
+                gain += attack * (goal - gain)
+                held = 0.0
+            elif held < hold:
+                held += 1.0
+            else:
+                gain += release * (goal - gain)
+            target[i] = gain
+    elif attack >= release:
+        for i in range(start, start + count):
+            down, up = attack * target[i], release * target[i]
+            falling, rising = stay * gain + down, linger * gain + up
+            gain = falling if falling < rising else rising
+            target[i] = gain
+    else:
+        for i in range(start, start + count):
+            down, up = attack * target[i], release * target[i]
+            falling, rising = stay * gain + down, linger * gain + up
+            gain = falling if falling > rising else rising
+            target[i] = gain
+    state[0], state[1] = gain if gain < -1e-12 else 0.0, held
 
 
 @kernel
-def duck_gain(level_db, threshold_db, depth_db, attack, release, hold, state, gain_db):
+def turn_down(x, start, count, gain_db, scale, mix, weight, y):
+    """y = x · ((1 - mix) + mix · scale · 10^(gain/20)) from `start` on; weight is scratch for a chunk."""
+    dry, wet = splat8(1.0 - mix), splat8(mix * scale)
+    for i in range(0, count, 8):
+        put(weight, i, fma(wet, amplitude_of(load8(gain_db, start + i)), dry))
+    for c in range(x.shape[0]):
+        for i in range(count):
+            y[c, start + i] = x[c, start + i] * weight[i]
+
+
+@kernel
+def _level_to_gain(level, start, count, per_db, threshold_db, slope, knee_db):
+    """Amplitudes (per_db 1) or powers (0.5) become targets in dB, in place."""
+    by = splat8(per_db)
+    for i in range(start, start + count, 8):
+        put(level, i, static_gain(times(by, db_of(load8(level, i))), threshold_db, slope, knee_db))
+
+
+@kernel
+def compress_by_peak(key, x, ring, places, levels, curve, times_to, state, scale, mix, gain_db, y):
+    """Peak detector on key (channels, n), gain computer, ballistics, gain on x, into y; gain_db (padded n) is written.
+
+    curve: [threshold_db, slope, knee_db]; times_to: [attack, release as one-pole coefficients, hold in frames];
+    the rest as in `_hold` and `_follow`.
+    """
+    weight = np.empty(_CHUNK)
+    for start in range(0, x.shape[1], _CHUNK):
+        count = min(_CHUNK, x.shape[1] - start)
+        _loudest(key, start, count, gain_db[start:])
+        _hold(ring, places, levels, start, count, gain_db)
+        _level_to_gain(gain_db, start, count, 1.0, curve[0], curve[1], curve[2])
+        _follow(gain_db, start, count, times_to[0], times_to[1], times_to[2], state)
+        turn_down(x, start, count, gain_db, scale, mix, weight, y)
+
+
+@kernel
+def compress_by_power(power, x, curve, times_to, state, scale, mix, gain_db, y):
+    """As `compress_by_peak` from a mean square (padded n) that has been followed already."""
+    weight = np.empty(_CHUNK)
+    for start in range(0, x.shape[1], _CHUNK):
+        count = min(_CHUNK, x.shape[1] - start)
+        gain_db[start : start + count] = power[start : start + count]
+        _level_to_gain(gain_db, start, count, 0.5, curve[0], curve[1], curve[2])
+        _follow(gain_db, start, count, times_to[0], times_to[1], times_to[2], state)
+        turn_down(x, start, count, gain_db, scale, mix, weight, y)
+
+
+@kernel
+def turn_all_down(x, gain_db, scale, mix, y):
+    """`turn_down` over all frames of x."""
+    weight = np.empty(_CHUNK)
+    for start in range(0, x.shape[1], _CHUNK):
+        turn_down(x, start, min(_CHUNK, x.shape[1] - start), gain_db, scale, mix, weight, y)
+
+
+@kernel
+def duck_gain(level_db, n, threshold_db, depth_db, attack, release, hold, state, gain_db):
     """Gain in dB that goes to -depth while the key is over a threshold; 3 dB of hysteresis, hold, exponential in dB.
 
     state: [gain in dB, open (1) or not, frames since the key was last over].
     """
     gain, down, since = state[0], state[1], state[2]
     leave = threshold_db - 3.0
-    for i in range(level_db.shape[0]):
+    for i in range(n):
         if level_db[i] > threshold_db or (down > 0.0 and level_db[i] > leave):
             down = 1.0
             since = 0.0
@@ -175,15 +304,6 @@ def duck_gain(level_db, threshold_db, depth_db, attack, release, hold, state, ga
                 gain = 0.0
         gain_db[i] = gain
     state[0], state[1], state[2] = gain, down, since
-
-
-@kernel
-def scale_by(x, amplitude, scale, mix, y):
-    """y = x · ((1 - mix) + mix · scale · amplitude); x and y (channels, n), amplitude (n,)."""
-    dry, wet = 1.0 - mix, mix * scale
-    for c in range(x.shape[0]):
-        for i in range(x.shape[1]):
-            y[c, i] = x[c, i] * (dry + wet * amplitude[i])
 
 
 @kernel
@@ -228,27 +348,41 @@ def trace(x, y, gain_db, hop, carry, gain_out, in_out, out_out, peak_out):
 
 
 @kernel
-def deess_gain(band_db, voice_db, around_db, threshold_db, max_cut_db, attack, release, last, gain_db, excess):
-    """Gain of the sibilant band from its level against the voice around it; returns the last gain.
+def deess_gain(band, voice, around, n, threshold_db, max_cut_db, floor_db, attack, release, state, gain_db, excess):
+    """Gain of the sibilant band from its power against the power of the voice around it.
 
-    A frame counts as sibilant where the band outweighs the voice at that moment; its cut is its excess over
-    `around_db` plus the threshold, up to the greatest cut.
+    band, voice, around (padded n) come as powers and leave as decibels. A frame counts as sibilant where the band
+    outweighs the voice at that moment; its cut is its excess over `around` plus the threshold, up to the greatest
+    cut. state: [gain in dB, unused], carried on; gain_db and excess (padded n) are written.
     """
-    for i in range(band_db.shape[0]):
-        over = band_db[i] - around_db[i] - threshold_db
-        excess[i] = over
-        hiss = min(max((band_db[i] - voice_db[i] + 3.0) / 6.0, 0.0), 1.0)
-        target = -min(max(over, 0.0), max_cut_db) * hiss
-        last += (attack if target < last else release) * (target - last)
-        if last > -1e-6:
-            last = 0.0
-        gain_db[i] = last
-    return last
+    half, nothing, one = splat8(0.5), splat8(0.0), splat8(1.0)
+    for start in range(0, n, _CHUNK):
+        count = min(_CHUNK, n - start)
+        for i in range(start, start + count, 8):
+            b = times(half, db_of(load8(band, i)))
+            v = times(half, db_of(load8(voice, i)))
+            a = larger(times(half, db_of(load8(around, i))), splat8(floor_db))
+            past = minus(minus(b, a), splat8(threshold_db))
+            hiss = times(plus(minus(b, v), splat8(3.0)), splat8(1.0 / 6.0))
+            hiss = smaller(larger(hiss, nothing), one)
+            cut = smaller(larger(past, nothing), splat8(max_cut_db))
+            put(band, i, b)
+            put(voice, i, v)
+            put(around, i, a)
+            put(excess, i, past)
+            put(gain_db, i, minus(nothing, times(cut, hiss)))
+        _follow(gain_db, start, count, attack, release, 0.0, state)
 
 
 @kernel
-def cut_band(x, band, amplitude, y):
-    """y = x - (1 - amplitude) · band: a bell whose depth is the gain; x, band, y (channels, n), amplitude (n,)."""
-    for c in range(x.shape[0]):
-        for i in range(x.shape[1]):
-            y[c, i] = x[c, i] - (1.0 - amplitude[i]) * band[c, i]
+def cut_band(x, band, gain_db, mix, y):
+    """y = x - mix · (1 - 10^(gain/20)) · band: a bell whose depth is the gain; x, band, y (channels, n)."""
+    weight = np.empty(_CHUNK)
+    for start in range(0, x.shape[1], _CHUNK):
+        count = min(_CHUNK, x.shape[1] - start)
+        for i in range(0, count, 8):
+            a = amplitude_of(load8(gain_db, start + i))
+            put(weight, i, times(splat8(mix), minus(splat8(1.0), a)))
+        for c in range(x.shape[0]):
+            for i in range(count):
+                y[c, start + i] = x[c, start + i] - weight[i] * band[c, start + i]

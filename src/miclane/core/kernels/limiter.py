@@ -3,10 +3,25 @@
 import numpy as np
 
 from . import kernel
+from .simd import (
+    fma,
+    larger,
+    largest,
+    load8,
+    magnitude,
+    minus,
+    over,
+    plus,
+    put,
+    shifted,
+    splat8,
+    times,
+    where_above,
+)
 
 PHASES = 8
 TAPS = 24
-_CHUNK = 256
+_AT_ONCE = 32
 
 
 def interpolator() -> tuple[np.ndarray, float]:
@@ -22,92 +37,86 @@ def interpolator() -> tuple[np.ndarray, float]:
 
 
 @kernel
-def _add_four(a, b, c, d, g, out):
-    """out += g[0] a + g[1] b + g[2] c + g[3] d; plain indices, so that it runs on the vector unit."""
-    g0, g1, g2, g3 = g[0], g[1], g[2], g[3]
-    for i in range(out.shape[0]):
-        out[i] += g0 * a[i] + g1 * b[i] + g2 * c[i] + g3 * d[i]
+def _between(buffer, at, table):
+    """The seven interpolated values after each of eight frames, as seven vectors."""
+    zero = splat8(0.0)
+    p1, p2, p3, p4, p5, p6, p7 = zero, zero, zero, zero, zero, zero, zero
+    for t in range(TAPS):
+        x = load8(buffer, at + t)
+        p1 = fma(splat8(table[0, t]), x, p1)
+        p2 = fma(splat8(table[1, t]), x, p2)
+        p3 = fma(splat8(table[2, t]), x, p3)
+        p4 = fma(splat8(table[3, t]), x, p4)
+        p5 = fma(splat8(table[4, t]), x, p5)
+        p6 = fma(splat8(table[5, t]), x, p6)
+        p7 = fma(splat8(table[6, t]), x, p7)
+    return (magnitude(p1), magnitude(p2), magnitude(p3), magnitude(p4), magnitude(p5), magnitude(p6), magnitude(p7))
 
 
 @kernel
-def _interpolate(x, row, out):
-    """One phase of the interpolator over out.shape[0] frames of x."""
-    for i in range(out.shape[0]):
-        out[i] = 0.0
-    for t in range(0, row.shape[0], 4):
-        _add_four(x[t:], x[t + 1 :], x[t + 2 :], x[t + 3 :], row[t : t + 4], out)
-
-
-@kernel
-def _largest(values, out):
-    for i in range(out.shape[0]):
-        out[i] = max(out[i], abs(values[i]))
+def _crest(a, b, d, floor):
+    """Height of the parabola through three neighbours where the middle one is the highest and over `floor`, else b."""
+    bend = minus(minus(plus(b, b), a), d)
+    flat = splat8(1e-12)
+    safe = larger(bend, flat)
+    rise = minus(d, a)
+    crest = plus(b, over(times(rise, rise), times(splat8(8.0), safe)))
+    crest = where_above(bend, flat, crest, b)
+    crest = where_above(a, b, b, crest)
+    crest = where_above(d, b, b, crest)
+    return where_above(b, splat8(floor), crest, b)
 
 
 @kernel
 def true_peaks(x, table, skip_below, refine_above, history, out):
-    """Greatest of |x| and its interpolated values between a frame and the next, over channels, into out (n,).
+    """Greatest of |x| and its interpolated values between a frame and the next, over channels, into out (padded n).
 
     out[i] belongs to the frame TAPS/2 before x[:, i]. history (channels, TAPS) is carried on. Where no sample nearby
     exceeds `skip_below` frames are given their own level, for nothing between them can exceed the ceiling. Maxima
     over `refine_above` are refined by the parabola through three interpolated values.
     """
     channels, n = x.shape
-    phases, taps = table.shape
-    centre = taps // 2 - 1
-    fine = np.zeros((phases + 3, _CHUNK))
-    buffer = np.empty(taps + n)
-    for i in range(n):
-        out[i] = 0.0
+    own = TAPS // 2
+    room = out.shape[0] + TAPS + 8
+    buffer, tops = np.zeros(room), np.zeros(room // 8)
     for c in range(channels):
-        for t in range(taps):
-            buffer[t] = history[c, t]
-        for i in range(n):
-            buffer[taps + i] = x[c, i]
-        for t in range(taps):
-            history[c, t] = buffer[n + t]
-        for start in range(0, n, _CHUNK):
-            count = min(_CHUNK, n - start)
-            loudest = 0.0
-            for v in buffer[start : start + count + taps]:
-                loudest = max(loudest, abs(v))
-            own = start + 1 + centre
-            if loudest <= skip_below:
-                _largest(buffer[own:], out[start : start + count])
-                continue
-            fine[1, :count] = buffer[own : own + count]
-            fine[phases + 2, :count] = buffer[own + 1 : own + 1 + count]
-            _interpolate(buffer[start:], table[phases - 1], fine[0, :count])
-            for p in range(phases):
-                _interpolate(buffer[start + 1 :], table[p], fine[p + 2, :count])
-            here = out[start : start + count]
-            for p in range(1, phases + 2):
-                _largest(fine[p], here)
-            for i in range(count):
-                if out[start + i] > refine_above:
-                    for p in range(1, phases + 2):
-                        a, b, d = abs(fine[p - 1, i]), abs(fine[p, i]), abs(fine[p + 1, i])
-                        bend = 2.0 * b - a - d
-                        if b > refine_above and b >= a and b >= d and bend > 1e-12:
-                            out[start + i] = max(out[start + i], b + (d - a) * (d - a) / (8.0 * bend))
+        buffer[:TAPS] = history[c]
+        buffer[TAPS : TAPS + n] = x[c]
+        history[c] = buffer[n : n + TAPS]
+        for j in range(room // 8):
+            tops[j] = largest(magnitude(load8(buffer, 8 * j)))
+        after, skipped = splat8(0.0), True
+        for j in range(out.shape[0] // 8):
+            i = 8 * j
+            here = magnitude(load8(buffer, i + own))
+            if max(max(tops[j], tops[j + 1]), max(tops[j + 2], tops[j + 3])) <= skip_below:
+                skipped = True
+                top = here
+            else:
+                p1, p2, p3, p4, p5, p6, p7 = _between(buffer, i + 1, table)
+                if skipped:
+                    total = 0.0
+                    for t in range(TAPS):
+                        total += table[6, t] * buffer[i + t]
+                    after = splat8(abs(total))
+                top = larger(larger(larger(p1, p2), larger(p3, p4)), larger(larger(p5, p6), larger(p7, here)))
+                if largest(top) > refine_above:
+                    f = refine_above
+                    top = larger(top, _crest(shifted(after, p7), here, p1, f))
+                    top = larger(top, larger(_crest(here, p1, p2, f), _crest(p1, p2, p3, f)))
+                    top = larger(top, larger(_crest(p2, p3, p4, f), _crest(p3, p4, p5, f)))
+                    top = larger(top, larger(_crest(p4, p5, p6, f), _crest(p5, p6, p7, f)))
+                    top = larger(top, _crest(p6, p7, magnitude(load8(buffer, i + own + 1)), f))
+                after, skipped = p7, False
+            put(out, i, larger(top, load8(out, i)) if c else top)
 
 
 @kernel
-def required_gain(peaks, ceiling, last, out):
-    """Gain that brings each peak, and the one before it, to the ceiling; returns the last peak."""
-    for i in range(peaks.shape[0]):
-        top = max(peaks[i], last)
-        last = peaks[i]
-        out[i] = ceiling / top if top > ceiling else 1.0
-    return last
-
-
-@kernel
-def moving_average(x, box, place, y):
-    """Mean of the last box.shape[0] values of x, into y. place: [sum, write position]; sum taken anew each lap."""
+def _average(x, start, count, box, place):
+    """Mean of the last box.shape[0] values, in place. place: [sum, write position]; sum taken anew each lap."""
     length = box.shape[0]
-    total, position = place[0], int(place[1])
-    for i in range(x.shape[0]):
+    total, position, share = place[0], int(place[1]), 1.0 / length
+    for i in range(start, start + count):
         total += x[i] - box[position]
         box[position] = x[i]
         position += 1
@@ -116,27 +125,77 @@ def moving_average(x, box, place, y):
             total = 0.0
             for k in range(length):
                 total += box[k]
-        y[i] = total / length
+        x[i] = total * share
     place[0], place[1] = total, position
 
 
 @kernel
-def hold_and_release(need, window, release, values, times, queue, held, y):
-    """Least of the last `window` gains, rising again exponentially, into y. Returns the last value."""
+def _hold_and_release(gain, start, count, window, release, values, times_of, queue, held):
+    """Least of the last `window` gains, rising again exponentially, in place; returns the last value."""
     head, tail, now = queue[0], queue[1], queue[2]
     mask = values.shape[0] - 1
-    for i in range(need.shape[0]):
-        v = need[i]
+    for i in range(start, start + count):
+        v = gain[i]
         while tail > head and values[(tail - 1) & mask] >= v:
             tail -= 1
         values[tail & mask] = v
-        times[tail & mask] = now
+        times_of[tail & mask] = now
         tail += 1
-        if times[head & mask] <= now - window:
+        if times_of[head & mask] <= now - window:
             head += 1
         now += 1
         least = values[head & mask]
         held = least if least < held else held + release * (least - held)
-        y[i] = held
+        if held > 1.0 - 1e-10:
+            held = 1.0
+        gain[i] = held
     queue[0], queue[1], queue[2] = head, tail, now
     return held
+
+
+@kernel
+def limiter_gain(peaks, n, ceiling, window, release, values, times_of, queue, first, second, places, carried):
+    """Peaks become the gain that keeps them under the ceiling: held least, released, two moving averages.
+
+    queue: [head, tail, now, frames for which nothing was over, frames for which nothing was held down]; carried:
+    [last peak, held gain]; places (2, 2) as in `_average`. Where nothing has been over for longer than all memory,
+    the gain is 1 and nothing is worked out. Returns whether any gain was not.
+    """
+    at_work = False
+    memory = window + first.shape[0] + second.shape[0]
+    last_peak, held = carried[0], carried[1]
+    for start in range(0, n, _AT_ONCE):
+        count = min(_AT_ONCE, n - start)
+        top = last_peak
+        for i in range(start, start + count):
+            top = max(top, peaks[i])
+        if top <= ceiling and queue[3] >= memory and queue[4] >= memory:
+            last_peak = peaks[start + count - 1]
+            peaks[start : start + count] = 1.0
+            queue[2] += count
+            queue[0], queue[1] = 0, 1
+            values[0], times_of[0] = 1.0, queue[2] - 1
+            continue
+        at_work = True
+        for i in range(start, start + count):
+            peak = peaks[i]
+            higher = peak if peak > last_peak else last_peak
+            last_peak = peak
+            peaks[i] = ceiling / higher if higher > ceiling else 1.0
+            queue[3] = 0 if higher > ceiling else queue[3] + 1
+        held = _hold_and_release(peaks, start, count, window, release, values, times_of, queue, held)
+        queue[4] = queue[4] + count if peaks[start] == 1.0 and held == 1.0 and queue[3] >= count + window else 0
+        _average(peaks, start, count, first, places[0])
+        _average(peaks, start, count, second, places[1])
+        for i in range(start, start + count):
+            peaks[i] = min(peaks[i], 1.0)
+    carried[0], carried[1] = last_peak, held
+    return at_work
+
+
+@kernel
+def apply_gain(x, gain, scale, y):
+    """y = x · scale · gain; x, y (channels, n)."""
+    for c in range(x.shape[0]):
+        for i in range(x.shape[1]):
+            y[c, i] = x[c, i] * (scale * gain[i])

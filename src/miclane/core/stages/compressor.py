@@ -7,9 +7,9 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import compressor_gain, static_gain
+from ..kernels.dynamics import compress_by_peak, compress_by_power, padded, static_curve
 from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, RmsLevel, cut_sections, turn_down
+from .detector import Filter, PeakLevel, PowerLevel, cut_sections
 
 
 class CompressorProcessor(Processor):
@@ -20,25 +20,24 @@ class CompressorProcessor(Processor):
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
         self.key_filter = Filter(cut_sections(s.key_low_cut_hz, 0, rate, 12), channels)
-        self.detector: PeakLevel | RmsLevel
-        if s.detector == "peak":
-            self.detector = PeakLevel(float(np.clip(s.release_ms * 0.05, 0.6, 6.0)), rate)
-        else:
-            self.detector = RmsLevel(channels, s.rms_ms, rate)
-        self.attack, self.release = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
-        self.hold = s.hold_ms * rate / 1000
+        self.peak = PeakLevel(float(np.clip(s.release_ms * 0.05, 0.6, 6.0)), rate)
+        self.power = PowerLevel(channels, s.rms_ms, rate) if s.detector == "rms" else None
+        self.curve = np.array([s.threshold_db, 1 / s.ratio - 1, s.knee_db])
+        self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate), s.hold_ms * rate / 1000])
         self.state = np.zeros(2)
-        self.scale = 10 ** (s.makeup_in_all_db / 20)
         self.drive = 10 ** (s.input_db / 20)
+        self.scale = 10 ** (s.makeup_in_all_db / 20) * self.drive
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        s = self.settings
-        driven = x * self.drive if s.input_db else x
-        target = self.detector.process(self.key_filter.process(driven))
-        static_gain(target, s.threshold_db, 1 / s.ratio - 1, s.knee_db, target)
-        self.gain_db = np.empty(x.shape[1])
-        compressor_gain(target, self.attack, self.release, self.hold, self.state, self.gain_db)
-        return turn_down(self.delay.process(x), self.gain_db, self.drive * self.scale, s.mix)
+        heard = self.key_filter.process(x * self.drive if self.settings.input_db else x)
+        gain, y, late = padded(x.shape[1]), np.empty_like(x), self.delay.process(x)
+        after = self.curve, self.times, self.state, self.scale, self.settings.mix, gain, y
+        if self.power:
+            compress_by_power(self.power.process(heard), late, *after)
+        else:
+            compress_by_peak(heard, late, self.peak.ring, self.peak.places, self.peak.levels, *after)
+        self.gain_db = gain[: x.shape[1]]
+        return y
 
 
 class Compressor(Stage):
@@ -71,8 +70,8 @@ class Compressor(Stage):
 
     def curve_db(self, level: float) -> float:
         """Static gain in dB, without makeup, of a steady level (dB) at the detector."""
-        out = np.empty(1)
-        static_gain(np.array([level]), self.threshold_db, 1 / self.ratio - 1, self.knee_db, out)
+        out = np.full(8, level)
+        static_curve(out, self.threshold_db, 1 / self.ratio - 1, self.knee_db, out)
         return float(out[0])
 
     def build(self, rate: int, channels: int) -> Processor:

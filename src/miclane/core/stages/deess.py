@@ -9,9 +9,10 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import cut_band, deess_gain, three_mean_squares
+from ..kernels.biquad import new_state, two_cascades
+from ..kernels.dynamics import cut_band, deess_gain, padded, three_mean_squares
 from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, amplitude_of, cut_sections, power_db, turn_down
+from .detector import Filter, PeakLevel, cut_sections, turned_down
 
 VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
 PAST_S, AHEAD_S = 1.5, 0.25
@@ -27,37 +28,39 @@ class DeessProcessor(Processor):
         self.delay = Delay(channels, self.latency)
         ahead = round(AHEAD_S * rate)
         self.levels_delay = Delay(2, ahead)
-        self.band = Filter(cut_sections(s.low_hz, s.high_hz, rate), channels)
-        self.voice = Filter(cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate), channels)
+        self.band, self.voice = cut_sections(s.low_hz, s.high_hz, rate), cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate)
+        self.states = new_state(channels, self.band), new_state(channels, self.voice)
         self.smoothing = one_pole(2.0, rate), one_pole(4.0, rate), one_pole(40.0, rate)
         self.levels = np.zeros((channels, 3))
         self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
         self.times = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
-        self.last = 0.0
+        self.state = np.zeros(2)
         centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
         self.cut = Filter(bandpass_section(centre, centre / width, rate)[None], channels)
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        s = self.settings
-        powers, slow = np.empty((2, x.shape[1])), np.empty((1, x.shape[1]))
-        three_mean_squares(
-            self.band.process(x), self.voice.process(x), *self.smoothing, self.levels, powers[0], powers[1], slow[0]
+        s, n = self.settings, x.shape[1]
+        powers, slow = np.empty((2, n)), np.empty((1, n))
+        band, voice = np.empty(n), np.empty(n)
+        for c, channel in enumerate(x):
+            two_cascades(channel, self.band, self.voice, self.states[0][c], self.states[1][c], band, voice)
+            three_mean_squares(band, voice, c == 0, *self.smoothing, self.levels[c], powers[0], powers[1], slow[0])
+        around = self.around.process(slow)
+        then = np.empty((2, len(around)))
+        then[:, :n] = self.levels_delay.process(powers)
+        gain, excess = padded(n), padded(n)
+        deess_gain(
+            then[0], then[1], around, n, s.threshold_db, s.max_cut_db, FLOOR_DB, *self.times, self.state, gain, excess
         )
-        around = 0.5 * self.around.process(slow)
-        np.maximum(around, FLOOR_DB, out=around)
-        then = self.levels_delay.process(powers)
-        band, voice = power_db(then[0]), power_db(then[1])
-        gain, excess = np.empty(x.shape[1]), np.empty(x.shape[1])
-        self.last = deess_gain(band, voice, around, s.threshold_db, s.max_cut_db, *self.times, self.last, gain, excess)
-        self.gain_db, self.excess_db = gain, excess
-        self.balance_db, self.around_db = band - voice, around
+        self.gain_db, self.excess_db = gain[:n], excess[:n]
+        self.balance_db, self.around_db = (then[0] - then[1])[:n], around[:n]
         late = self.delay.process(x)
         if s.mode == "wide":
-            return turn_down(late, gain, 1.0, s.mix)
+            return turned_down(late, gain, 1.0, s.mix)
         y = np.empty_like(x)
-        cut_band(late, self.cut.process(late), amplitude_of(gain), y)
-        return y if s.mix == 1 else late + s.mix * (y - late)
+        cut_band(late, self.cut.process(late), gain, s.mix, y)
+        return y
 
 
 def bandpass_section(frequency_hz: float, q: float, rate: int) -> np.ndarray:

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ..kernels.biquad import cascade, new_state
-from ..kernels.dynamics import amplitudes, decibels, held_peak_db, mean_square, scale_by
+from ..kernels.dynamics import decibels, held_peak, mean_square, padded, turn_all_down
 from .base import one_pole
 from .eq_design import butterworth_q, section
 
@@ -33,7 +33,7 @@ class Filter:
 
 
 class PeakLevel:
-    """Greatest magnitude over all channels in about the last `window_ms`, in dB: a rectified tone read as one level.
+    """Greatest magnitude over all channels in about the last `window_ms`: a rectified tone read as one level.
 
     The window slides by a twelfth of itself, so its length is exact to that.
     """
@@ -44,27 +44,33 @@ class PeakLevel:
         length = max(1, round(window_ms * rate / 1000 / self._BLOCKS))
         self.ring = np.zeros(self._BLOCKS)
         self.places = np.array([0, 0, length])
-        self.levels = np.array([0.0, 0.0, -1.0, -200.0])
+        self.levels = np.zeros(2)
 
     def process(self, x: np.ndarray) -> np.ndarray:
-        """Level in dB (n,) of x (channels, n)."""
-        out = np.empty(x.shape[1])
-        held_peak_db(x, self.ring, self.places, self.levels, out)
+        """Amplitude (padded n) of x (channels, n)."""
+        out = padded(x.shape[1])
+        held_peak(x, self.ring, self.places, self.levels, out)
+        return out
+
+    def process_db(self, x: np.ndarray) -> np.ndarray:
+        """Level in dB (padded n) of x (channels, n)."""
+        out = self.process(x)
+        decibels(out, 1.0, out)
         return out
 
 
-class RmsLevel:
-    """Root of the exponentially weighted mean square of the loudest channel, in dB; a full-scale sine reads −3.01."""
+class PowerLevel:
+    """Exponentially weighted mean square of the loudest channel; of a full-scale sine a half."""
 
     def __init__(self, channels: int, time_ms: float, rate: int) -> None:
         self.coefficient = one_pole(time_ms, rate)
         self.state = np.zeros(channels)
 
     def process(self, x: np.ndarray) -> np.ndarray:
-        """Level in dB (n,) of x (channels, n)."""
-        power = np.empty(x.shape[1])
+        """Power (padded n) of x (channels, n)."""
+        power = padded(x.shape[1])
         mean_square(x, self.coefficient, self.state, power)
-        return power_db(power)
+        return power
 
 
 def ring_size(frames: int) -> int:
@@ -73,28 +79,14 @@ def ring_size(frames: int) -> int:
 
 
 def level_db(level: np.ndarray) -> np.ndarray:
-    """20 log10 of positive levels (n,), −200 for silence."""
-    out, mantissa = np.empty_like(level), np.empty_like(level)
-    decibels(level, level.view(np.int64), mantissa, mantissa.view(np.int64), out)
+    """20 log10 of padded positive levels, −200 for silence."""
+    out = np.empty_like(level)
+    decibels(level, 1.0, out)
     return out
 
 
-def power_db(power: np.ndarray) -> np.ndarray:
-    """10 log10 of positive powers (n,)."""
-    out = level_db(power)
-    out *= 0.5
-    return out
-
-
-def turn_down(x: np.ndarray, gain_db: np.ndarray, scale: float = 1.0, mix: float = 1.0) -> np.ndarray:
-    """x (channels, n) with a gain in dB (n,) applied, times `scale`, blended with the dry by `mix`."""
+def turned_down(x: np.ndarray, gain_db: np.ndarray, scale: float = 1.0, mix: float = 1.0) -> np.ndarray:
+    """x (channels, n) with a gain in dB (padded n) applied, times `scale`, blended with the dry by `mix`."""
     y = np.empty_like(x)
-    scale_by(x, amplitude_of(gain_db), scale, mix, y)
+    turn_all_down(x, gain_db, scale, mix, y)
     return y
-
-
-def amplitude_of(gain_db: np.ndarray) -> np.ndarray:
-    """10^(gain/20) of gains in dB (n,)."""
-    out = np.empty_like(gain_db)
-    amplitudes(gain_db, out.view(np.int64), out)
-    return out

@@ -4,9 +4,9 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import duck_gain
+from ..kernels.dynamics import duck_gain, padded
 from .base import Delay, Processor, Settings, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, cut_sections, turn_down
+from .detector import Filter, PeakLevel, cut_sections, turned_down
 
 _KEY_WINDOW_MS = 10.0
 
@@ -37,11 +37,12 @@ class DuckProcessor(Processor):
         heard = x if key is None else key
         if self.key_filter is None:
             self.key_filter = Filter(cut_sections(self.settings.key_low_cut_hz, 0, self.rate, 12), heard.shape[0])
-        level = self.level.process(self.key_filter.process(np.ascontiguousarray(heard)))
-        self.gain_db = np.empty(x.shape[1])
-        s = self.settings
-        duck_gain(level, s.threshold_db, s.depth_db, self.attack, self.release, self.hold, self.state, self.gain_db)
-        return turn_down(self.delay.process(x), self.gain_db)
+        level = self.level.process_db(self.key_filter.process(np.ascontiguousarray(heard)))
+        n, s = x.shape[1], self.settings
+        gain = padded(n)
+        duck_gain(level, n, s.threshold_db, s.depth_db, self.attack, self.release, self.hold, self.state, gain)
+        self.gain_db = gain[:n]
+        return turned_down(self.delay.process(x), gain)
 
 
 def release_share(depth_db: float) -> float:

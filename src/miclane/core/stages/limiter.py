@@ -4,8 +4,8 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import scale_by
-from ..kernels.limiter import TAPS, hold_and_release, interpolator, moving_average, required_gain, true_peaks
+from ..kernels.dynamics import padded
+from ..kernels.limiter import TAPS, apply_gain, interpolator, limiter_gain, true_peaks
 from .base import Delay, Processor, Stage, one_pole, rule
 from .detector import level_db, ring_size
 
@@ -21,34 +21,29 @@ class LimiterProcessor(Processor):
         self.ceiling = 10 ** ((s.ceiling_dbtp - _MARGIN_DB) / 20)
         look = max(8, round(s.lookahead_ms * rate / 1000))
         self.first, self.second = np.ones(look * 2 // 3), np.ones(look - look * 2 // 3)
-        self.places = [np.array([float(len(b)), 0.0]) for b in (self.first, self.second)]
+        self.places = np.array([[float(len(b)), 0.0] for b in (self.first, self.second)])
         self.window = look + 1
         size = ring_size(self.window + 2)
         self.values, self.times = np.ones(size), np.zeros(size, np.int64)
-        self.queue = np.zeros(3, np.int64)
+        self.queue = np.zeros(5, np.int64)
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
         self.table, spread = interpolator()
-        self.skip_below = self.ceiling / spread
+        self.skip_below = self.ceiling / spread / self.amplitude
         self.history = np.zeros((channels, TAPS))
         self.release = one_pole(s.release_ms, rate)
-        self.last_peak, self.held = 0.0, 1.0
+        self.carried = np.array([0.0, 1.0])
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        n = x.shape[1]
-        loud = x * self.amplitude
-        work = np.empty(n)
-        true_peaks(loud, self.table, self.skip_below, 0.9 * self.ceiling, self.history, work)
-        self.last_peak = required_gain(work, self.ceiling, self.last_peak, work)
-        self.held = hold_and_release(
-            work, self.window, self.release, self.values, self.times, self.queue, self.held, work
-        )
-        moving_average(work, self.first, self.places[0], work)
-        moving_average(work, self.second, self.places[1], work)
-        np.minimum(work, 1.0, out=work)
-        self.gain_db = level_db(work)
+        n, ceiling = x.shape[1], self.ceiling / self.amplitude
+        work = padded(n)
+        true_peaks(x, self.table, self.skip_below, 0.9 * ceiling, self.history, work)
+        queue = self.values, self.times, self.queue
+        boxes = self.first, self.second, self.places
+        at_work = limiter_gain(work, n, ceiling, self.window, self.release, *queue, *boxes, self.carried)
+        self.gain_db = level_db(work)[:n] if at_work else np.zeros(n)
         y = np.empty_like(x)
-        scale_by(self.delay.process(loud), work, 1.0, 1.0, y)
+        apply_gain(self.delay.process(x), work, self.amplitude, y)
         return y
 
 
