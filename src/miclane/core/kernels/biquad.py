@@ -237,20 +237,30 @@ def two_cascades(x, low, high, low_state, high_state, low_out, high_out):
 
 
 @kernel
+def exchange(line, at, part):
+    """Replace part (n,) by what went through here line.shape[0] frames ago; returns the new place in the line."""
+    n, length = part.shape[0], line.shape[0]
+    i = 0
+    while i < n:
+        count = min(n - i, length - at)
+        held, passing = line[at : at + count], part[i : i + count]
+        for k in range(count):
+            value = held[k]
+            held[k] = passing[k]
+            passing[k] = value
+        i += count
+        at = at + count if at + count < length else 0
+    return at
+
+
+@kernel
 def delay_line(x, line, position, y):
     """Delay x (channels, n) by line.shape[1] frames into y; returns the new write position."""
-    channels, n = x.shape
-    length = line.shape[1]
-    for c in range(channels):
-        at, i = position, 0
-        while i < n:
-            count = min(n - i, length - at)
-            for k in range(count):
-                y[c, i + k] = line[c, at + k]
-                line[c, at + k] = x[c, i + k]
-            i += count
-            at = at + count if at + count < length else 0
-    return (position + n) % length
+    at = position
+    for c in range(x.shape[0]):
+        y[c] = x[c]
+        at = exchange(line[c], position, y[c])
+    return at
 
 
 def new_state(channels: int, sections: np.ndarray) -> np.ndarray:

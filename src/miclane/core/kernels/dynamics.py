@@ -25,7 +25,7 @@ from .simd import (
     where_above,
 )
 
-_CHUNK = 512
+CHUNK = 512
 _DB = 8.685889638065037  # 20 / ln 10
 _FLOOR = 1e-10
 _LN2 = 0.6931471805599453
@@ -102,18 +102,32 @@ def static_curve(level_db, threshold_db, slope, knee_db, out):
 
 
 @kernel
-def _loudest(x, start, count, out):
-    """Greatest magnitude over the channels of x from `start` on."""
-    for i in range(count):
-        out[i] = abs(x[0, start + i])
-    for c in range(1, x.shape[0]):
-        for i in range(count):
-            v = abs(x[c, start + i])
+def _magnitudes(x, fresh, out):
+    """|x| into out where `fresh`, the larger of both elsewhere; all (n,)."""
+    if fresh:
+        for i in range(x.shape[0]):
+            out[i] = abs(x[i])
+    else:
+        for i in range(x.shape[0]):
+            v = abs(x[i])
             out[i] = v if v > out[i] else out[i]
 
 
 @kernel
-def _hold(ring, places, levels, start, count, out):
+def _loudest(x, start, count, out):
+    """Greatest magnitude over the channels of x from `start` on."""
+    for c in range(x.shape[0]):
+        _magnitudes(x[c, start : start + count], c == 0, out[start : start + count])
+
+
+@kernel
+def _product(x, weight, y):
+    for i in range(x.shape[0]):
+        y[i] = x[i] * weight[i]
+
+
+@kernel
+def hold(ring, places, levels, out):
     """Replace magnitudes by the greatest of the last blocks.
 
     ring holds the maxima of the last whole blocks. places: [frames in this block, next ring slot, block length];
@@ -121,14 +135,15 @@ def _hold(ring, places, levels, start, count, out):
     """
     inside, slot, length = places[0], places[1], places[2]
     current, held = levels[0], levels[1]
-    i = start
-    while i < start + count:
-        stop = min(start + count, i + length - inside)
+    i = 0
+    while i < out.shape[0]:
+        stop = min(out.shape[0], i + length - inside)
         inside += stop - i
-        for j in range(i, stop):
-            v = out[j]
+        part = out[i:stop]
+        for j in range(part.shape[0]):
+            v = part[j]
             current = v if v > current else current
-            out[j] = current if current > held else held
+            part[j] = current if current > held else held
         i = stop
         if inside == length:
             inside = 0
@@ -149,10 +164,10 @@ def _hold(ring, places, levels, start, count, out):
 @kernel
 def held_peak(x, ring, places, levels, out):
     """Greatest |x| over channels in the last blocks, as amplitude, into out (n,)."""
-    for start in range(0, x.shape[1], _CHUNK):
-        count = min(_CHUNK, x.shape[1] - start)
-        _loudest(x, start, count, out[start:])
-        _hold(ring, places, levels, start, count, out)
+    for start in range(0, x.shape[1], CHUNK):
+        count = min(CHUNK, x.shape[1] - start)
+        _loudest(x, start, count, out)
+        hold(ring, places, levels, out[start : start + count])
 
 
 @kernel
@@ -169,28 +184,7 @@ def mean_square(x, coefficient, state, y):
 
 
 @kernel
-def three_mean_squares(band, voice, first, fast, middle, slow, state, band_out, voice_out, slow_out):
-    """Mean squares of one channel: the band at coefficient `fast`, the voice at `middle` and at `slow`.
-
-    With `first` false the outputs keep what is larger: the loudest channel counts. state (3,) is carried on.
-    """
-    p, q, r = state[0], state[1], state[2]
-    keep_p, keep_q, keep_r = 1.0 - fast, 1.0 - middle, 1.0 - slow
-    for i in range(band.shape[0]):
-        u, v = band[i] * band[i], voice[i] * voice[i]
-        fed_p, fed_q, fed_r = fast * u, middle * v, slow * v
-        p = keep_p * p + fed_p
-        q = keep_q * q + fed_q
-        r = keep_r * r + fed_r
-        if first:
-            band_out[i], voice_out[i], slow_out[i] = p, q, r
-        else:
-            band_out[i], voice_out[i], slow_out[i] = max(band_out[i], p), max(voice_out[i], q), max(slow_out[i], r)
-    state[0], state[1], state[2] = max(p, 1e-30), max(q, 1e-30), max(r, 1e-30)
-
-
-@kernel
-def _follow(target, start, count, attack, release, hold, state):
+def follow(target, attack, release, hold, state):
     """Targets in dB become the smoothed gain: a branching one-pole, so that 63 % of a step takes the set time.
 
     Of the two steps the branch could take, the right one is the lower where the attack is the faster, otherwise the
@@ -199,7 +193,7 @@ def _follow(target, start, count, attack, release, hold, state):
     gain, held = state[0], state[1]
     stay, linger = 1.0 - attack, 1.0 - release
     if hold > 0.0:
-        for i in range(start, start + count):
+        for i in range(target.shape[0]):
             goal = target[i]
             if goal < gain:
                 gain += attack * (goal - gain)
@@ -210,13 +204,13 @@ def _follow(target, start, count, attack, release, hold, state):
                 gain += release * (goal - gain)
             target[i] = gain
     elif attack >= release:
-        for i in range(start, start + count):
+        for i in range(target.shape[0]):
             down, up = attack * target[i], release * target[i]
             falling, rising = stay * gain + down, linger * gain + up
             gain = falling if falling < rising else rising
             target[i] = gain
     else:
-        for i in range(start, start + count):
+        for i in range(target.shape[0]):
             down, up = attack * target[i], release * target[i]
             falling, rising = stay * gain + down, linger * gain + up
             gain = falling if falling > rising else rising
@@ -231,8 +225,7 @@ def turn_down(x, start, count, gain_db, scale, mix, weight, y):
     for i in range(0, count, 8):
         put(weight, i, fma(wet, amplitude_of(load8(gain_db, start + i)), dry))
     for c in range(x.shape[0]):
-        for i in range(count):
-            y[c, start + i] = x[c, start + i] * weight[i]
+        _product(x[c, start : start + count], weight, y[c, start : start + count])
 
 
 @kernel
@@ -248,36 +241,36 @@ def compress_by_peak(key, x, ring, places, levels, curve, times_to, state, scale
     """Peak detector on key (channels, n), gain computer, ballistics, gain on x, into y; gain_db (padded n) is written.
 
     curve: [threshold_db, slope, knee_db]; times_to: [attack, release as one-pole coefficients, hold in frames];
-    the rest as in `_hold` and `_follow`.
+    the rest as in `hold` and `follow`.
     """
-    weight = np.empty(_CHUNK)
-    for start in range(0, x.shape[1], _CHUNK):
-        count = min(_CHUNK, x.shape[1] - start)
-        _loudest(key, start, count, gain_db[start:])
-        _hold(ring, places, levels, start, count, gain_db)
+    weight = np.empty(CHUNK)
+    for start in range(0, x.shape[1], CHUNK):
+        count = min(CHUNK, x.shape[1] - start)
+        _loudest(key, start, count, gain_db)
+        hold(ring, places, levels, gain_db[start : start + count])
         _level_to_gain(gain_db, start, count, 1.0, curve[0], curve[1], curve[2])
-        _follow(gain_db, start, count, times_to[0], times_to[1], times_to[2], state)
+        follow(gain_db[start : start + count], times_to[0], times_to[1], times_to[2], state)
         turn_down(x, start, count, gain_db, scale, mix, weight, y)
 
 
 @kernel
 def compress_by_power(power, x, curve, times_to, state, scale, mix, gain_db, y):
     """As `compress_by_peak` from a mean square (padded n) that has been followed already."""
-    weight = np.empty(_CHUNK)
-    for start in range(0, x.shape[1], _CHUNK):
-        count = min(_CHUNK, x.shape[1] - start)
+    weight = np.empty(CHUNK)
+    for start in range(0, x.shape[1], CHUNK):
+        count = min(CHUNK, x.shape[1] - start)
         gain_db[start : start + count] = power[start : start + count]
         _level_to_gain(gain_db, start, count, 0.5, curve[0], curve[1], curve[2])
-        _follow(gain_db, start, count, times_to[0], times_to[1], times_to[2], state)
+        follow(gain_db[start : start + count], times_to[0], times_to[1], times_to[2], state)
         turn_down(x, start, count, gain_db, scale, mix, weight, y)
 
 
 @kernel
 def turn_all_down(x, gain_db, scale, mix, y):
     """`turn_down` over all frames of x."""
-    weight = np.empty(_CHUNK)
-    for start in range(0, x.shape[1], _CHUNK):
-        turn_down(x, start, min(_CHUNK, x.shape[1] - start), gain_db, scale, mix, weight, y)
+    weight = np.empty(CHUNK)
+    for start in range(0, x.shape[1], CHUNK):
+        turn_down(x, start, min(CHUNK, x.shape[1] - start), gain_db, scale, mix, weight, y)
 
 
 @kernel
@@ -345,44 +338,3 @@ def trace(x, y, gain_db, hop, carry, gain_out, in_out, out_out, peak_out):
             count, least, sum_in, sum_out, peak = 0.0, 1e9, 0.0, 0.0, 0.0
     carry[0], carry[1], carry[2], carry[3], carry[4] = count, least, sum_in, sum_out, peak
     return points
-
-
-@kernel
-def deess_gain(band, voice, around, n, threshold_db, max_cut_db, floor_db, attack, release, state, gain_db, excess):
-    """Gain of the sibilant band from its power against the power of the voice around it.
-
-    band, voice, around (padded n) come as powers and leave as decibels. A frame counts as sibilant where the band
-    outweighs the voice at that moment; its cut is its excess over `around` plus the threshold, up to the greatest
-    cut. state: [gain in dB, unused], carried on; gain_db and excess (padded n) are written.
-    """
-    half, nothing, one = splat8(0.5), splat8(0.0), splat8(1.0)
-    for start in range(0, n, _CHUNK):
-        count = min(_CHUNK, n - start)
-        for i in range(start, start + count, 8):
-            b = times(half, db_of(load8(band, i)))
-            v = times(half, db_of(load8(voice, i)))
-            a = larger(times(half, db_of(load8(around, i))), splat8(floor_db))
-            past = minus(minus(b, a), splat8(threshold_db))
-            hiss = times(plus(minus(b, v), splat8(3.0)), splat8(1.0 / 6.0))
-            hiss = smaller(larger(hiss, nothing), one)
-            cut = smaller(larger(past, nothing), splat8(max_cut_db))
-            put(band, i, b)
-            put(voice, i, v)
-            put(around, i, a)
-            put(excess, i, past)
-            put(gain_db, i, minus(nothing, times(cut, hiss)))
-        _follow(gain_db, start, count, attack, release, 0.0, state)
-
-
-@kernel
-def cut_band(x, band, gain_db, mix, y):
-    """y = x - mix · (1 - 10^(gain/20)) · band: a bell whose depth is the gain; x, band, y (channels, n)."""
-    weight = np.empty(_CHUNK)
-    for start in range(0, x.shape[1], _CHUNK):
-        count = min(_CHUNK, x.shape[1] - start)
-        for i in range(0, count, 8):
-            a = amplitude_of(load8(gain_db, start + i))
-            put(weight, i, times(splat8(mix), minus(splat8(1.0), a)))
-        for c in range(x.shape[0]):
-            for i in range(count):
-                y[c, start + i] = x[c, start + i] - weight[i] * band[c, start + i]

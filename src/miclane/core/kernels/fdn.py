@@ -1,122 +1,151 @@
-"""A feedback delay network of sixteen lines mixed by a Hadamard matrix."""
+"""A feedback delay network of sixteen lines mixed by a Hadamard matrix, eight frames at a time."""
 
 import numpy as np
 
 from . import kernel
+from .simd import fma, last, later, load8, minus, plus, put, shifted, splat8, times, within
 
 LINES = 16
 GRID = 64
+GUARD = 16
+_RAMP = np.arange(8.0)
 
 
 @kernel
-def _read_moving(line, write, first, back, slope, count, window, out):
-    """Cubic Hermite reads of a circular line, `back + slope · i` frames behind the writing; window is scratch."""
-    mask = line.shape[0] - 1
-    base = int(back) + 4
-    for i in range(count + 8):
-        window[i] = line[(write - base + i) & mask]
-    for i in range(count):
-        d = back + slope * (first + i)
-        whole = int(d)
-        t = d - whole
-        at = i + base - whole
-        y0, y1, y2, y3 = window[at + 1], window[at], window[at - 1], window[at - 2]
-        c1 = 0.5 * (y2 - y0)
-        c2 = y0 - 2.5 * y1 + 2.0 * y2 - 0.5 * y3
-        c3 = 0.5 * (y3 - y0) + 1.5 * (y1 - y2)
-        out[i] = ((c3 * t + c2) * t + c1) * t + y1
+def _read_moving(lines, row, mask, write, back, slope):
+    """Cubic Hermite reads of a line for eight frames, `back + slope · i` frames behind the writing.
+
+    The interval of the first frame serves all eight: the reading moves by less than a hundredth of a frame meanwhile.
+    """
+    whole = int(back)
+    at = row + ((write - whole - 2) & mask)
+    t = plus(splat8(back - whole), times(splat8(slope), load8(_RAMP, 0)))
+    y3, y2, y1, y0 = load8(lines, at), load8(lines, at + 1), load8(lines, at + 2), load8(lines, at + 3)
+    half = splat8(0.5)
+    c1 = times(half, minus(y2, y0))
+    c2 = minus(fma(splat8(2.0), y2, fma(splat8(-2.5), y1, y0)), times(half, y3))
+    c3 = fma(splat8(1.5), minus(y1, y2), times(half, minus(y3, y0)))
+    return fma(fma(fma(c3, t, c2), t, c1), t, y1)
 
 
 @kernel
-def _read_still(line, write, back, count, out):
-    mask = line.shape[0] - 1
-    for i in range(count):
-        out[i] = line[(write + i - back) & mask]
+def _mix_four(v, a, b, c, d):
+    """Four lines become their sums and differences: two stages of the Hadamard transform."""
+    p, q, r, s = load8(v, 8 * a), load8(v, 8 * b), load8(v, 8 * c), load8(v, 8 * d)
+    p, q, r, s = plus(p, q), minus(p, q), plus(r, s), minus(r, s)
+    put(v, 8 * a, plus(p, r))
+    put(v, 8 * b, plus(q, s))
+    put(v, 8 * c, minus(p, r))
+    put(v, 8 * d, minus(q, s))
 
 
 @kernel
-def network(left_right, lines, lengths, moving, write, shelf, shelf_state, depth, lfo, lfo_step, taps_in, taps_out, y):
-    """Run the network over left_right (2, n) into y (2, n).
+def powers_of(shelf, out):
+    """Powers 1 to 8 of the pole of every line's shelf into out (16, 8)."""
+    for k in range(shelf.shape[0]):
+        power = 1.0
+        for i in range(8):
+            power *= -shelf[k, 2]
+            out[k, i] = power
 
-    lines (16, size) circular buffers, size a power of two; lengths (16,) frames; moving (16,) whether a line is
-    modulated, by `depth` frames; shelf (16, 3) first-order [b0 b1 a1] absorption, its state (16, 2); lfo (16, 2)
-    quadrature oscillators turned by lfo_step (16, 2) every GRID frames; taps_in, taps_out (16, 2) gains from and to
-    left and right. Works in blocks of at most GRID frames, all lines being longer. Returns the new write position.
+
+@kernel
+def network(
+    left_right, lines, lengths, moving, write, shelf, powers, carry, depth, lfo, lfo_step, taps_in, taps_out, y
+):
+    """Run the network over left_right (2, n) into y (2, n); returns the new write position.
+
+    lines (16, size + GUARD) circular buffers, size a power of two, the first frames repeated in the guard; lengths
+    (16,) frames, more than a grid; moving (16,) whether a line is modulated, by `depth` frames; shelf (16, 3)
+    first-order [b0 b1 a1] absorption, powers (16, 8) those of its pole, carry (16, 2) its last input and output;
+    lfo (16, 2) quadrature oscillators turned by lfo_step (16, 2) every GRID frames; taps_in, taps_out (16, 2) gains
+    from and to left and right. Frames go in groups of eight that begin at multiples of eight; what the lines give in
+    a group is known before any of it is fed, so a group that is only begun is worked out again when the rest comes.
     """
     n = left_right.shape[1]
-    size = lines.shape[1]
-    mask = size - 1
-    v = np.empty((16, GRID))
-    window = np.empty(GRID + 16)
+    mask = lines.shape[1] - GUARD - 1
+    width = lines.shape[1]
+    flat, poles, v = lines.reshape(lines.size), powers.reshape(powers.size), np.empty(128)
+    ends = np.empty((16, 2))
+    fed, heard = np.zeros(16), np.empty(16)
     at = 0
     while at < n:
-        first = write & (GRID - 1)
-        count = min(GRID - first, n - at)
-        for i in range(count):
-            y[0, at + i] = 0.0
-            y[1, at + i] = 0.0
+        inside = write & 7
+        begun = write - inside
+        count = min(8 - inside, n - at)
+        first = begun & (GRID - 1)
+        left, right = splat8(0.0), splat8(0.0)
         for k in range(16):
             if moving[k]:
                 s, c = lfo[k, 0], lfo[k, 1]
                 after = s * lfo_step[k, 1] + c * lfo_step[k, 0]
-                step_by = depth * (after - s) / GRID
-                _read_moving(lines[k], write, first, lengths[k] + depth * s, step_by, count, window, v[k])
-                if first + count == GRID:
-                    lfo[k, 0] = after
-                    lfo[k, 1] = c * lfo_step[k, 1] - s * lfo_step[k, 0]
+                slope = depth * (after - s) / GRID
+                back = lengths[k] + depth * s + slope * first
+                r = _read_moving(flat, k * width, mask, begun, back, slope)
             else:
-                _read_still(lines[k], write, int(lengths[k]), count, v[k])
+                r = load8(flat, k * width + ((begun - int(lengths[k])) & mask))
+            u = fma(splat8(shelf[k, 0]), r, times(splat8(shelf[k, 1]), shifted(splat8(carry[k, 0]), r)))
+            u = fma(splat8(powers[k, 0]), later(u, 1), u)
+            u = fma(splat8(powers[k, 1]), later(u, 2), u)
+            u = fma(splat8(powers[k, 3]), later(u, 4), u)
+            o = fma(load8(poles, 8 * k), splat8(carry[k, 1]), u)
+            ends[k, 0], ends[k, 1] = last(r), last(o)
+            put(v, 8 * k, o)
+            left = fma(splat8(taps_out[k, 0]), o, left)
+            right = fma(splat8(taps_out[k, 1]), o, right)
+        put(heard, 0, left)
+        put(heard, 8, right)
+        for side in range(2):
+            for i in range(count):
+                y[side, at + i] = heard[8 * side + inside + i]
+                fed[8 * side + inside + i] = left_right[side, at + i]
         for k in range(0, 16, 4):
-            x0, x1, x2, x3 = shelf_state[k, 0], shelf_state[k + 1, 0], shelf_state[k + 2, 0], shelf_state[k + 3, 0]
-            o0, o1, o2, o3 = shelf_state[k, 1], shelf_state[k + 1, 1], shelf_state[k + 2, 1], shelf_state[k + 3, 1]
-            for i in range(count):
-                r0, r1, r2, r3 = v[k, i], v[k + 1, i], v[k + 2, i], v[k + 3, i]
-                o0 = shelf[k, 0] * r0 + shelf[k, 1] * x0 - shelf[k, 2] * o0
-                o1 = shelf[k + 1, 0] * r1 + shelf[k + 1, 1] * x1 - shelf[k + 1, 2] * o1
-                o2 = shelf[k + 2, 0] * r2 + shelf[k + 2, 1] * x2 - shelf[k + 2, 2] * o2
-                o3 = shelf[k + 3, 0] * r3 + shelf[k + 3, 1] * x3 - shelf[k + 3, 2] * o3
-                x0, x1, x2, x3 = r0, r1, r2, r3
-                v[k, i], v[k + 1, i], v[k + 2, i], v[k + 3, i] = o0, o1, o2, o3
-            shelf_state[k, 0], shelf_state[k + 1, 0], shelf_state[k + 2, 0], shelf_state[k + 3, 0] = x0, x1, x2, x3
-            shelf_state[k, 1], shelf_state[k + 1, 1], shelf_state[k + 2, 1], shelf_state[k + 3, 1] = o0, o1, o2, o3
+            _mix_four(v, k, k + 1, k + 2, k + 3)
+        for k in range(4):
+            _mix_four(v, k, k + 4, k + 8, k + 12)
+        left, right = load8(fed, 0), load8(fed, 8)
+        place = begun & mask
         for k in range(16):
-            left, right = taps_out[k, 0], taps_out[k, 1]
-            for i in range(count):
-                y[0, at + i] += left * v[k, i]
-                y[1, at + i] += right * v[k, i]
-        step = 1
-        while step < 16:
-            k = 0
-            while k < 16:
-                for j in range(k, k + step):
-                    for i in range(count):
-                        a, b = v[j, i], v[j + step, i]
-                        v[j, i] = a + b
-                        v[j + step, i] = a - b
-                k += 2 * step
-            step *= 2
-        for k in range(16):
-            left, right = taps_in[k, 0], taps_in[k, 1]
-            for i in range(count):
-                fed = 0.25 * v[k, i] + left * left_right[0, at + i] + right * left_right[1, at + i]
-                lines[k, (write + i) & mask] = fed
-        write = (write + count) & mask
+            new = fma(splat8(taps_in[k, 0]), left, times(splat8(taps_in[k, 1]), right))
+            new = fma(splat8(0.25), load8(v, 8 * k), new)
+            to = k * width + place
+            new = within(inside, inside + count - 1, new, load8(flat, to))
+            put(flat, to, new)
+            if place < GUARD:
+                put(flat, to + mask + 1, new)
+        write += count
         at += count
-    for k in range(16):
-        if abs(shelf_state[k, 1]) < 1e-30:
-            shelf_state[k, 1] = 0.0
-    return write
+        if inside + count == 8:
+            for k in range(16):
+                carry[k, 0] = ends[k, 0]
+                carry[k, 1] = ends[k, 1] if abs(ends[k, 1]) > 1e-30 else 0.0
+            if first + 8 == GRID:
+                for k in range(16):
+                    if moving[k]:
+                        s, c = lfo[k, 0], lfo[k, 1]
+                        lfo[k, 0] = s * lfo_step[k, 1] + c * lfo_step[k, 0]
+                        lfo[k, 1] = c * lfo_step[k, 1] - s * lfo_step[k, 0]
+    return write & mask
 
 
 @kernel
-def diffuse(x, line, length, gain, position, y):
-    """Schroeder allpass of `length` frames over one channel x (n,), into y; line is its buffer. Returns position."""
+def _spread(held, x, gain):
+    """held gets x - gain · held, x gets what was held + gain · that."""
     for i in range(x.shape[0]):
-        delayed = line[position]
+        delayed = held[i]
         fed = x[i] - gain * delayed
-        line[position] = fed
-        y[i] = delayed + gain * fed
-        position += 1
-        if position == length:
-            position = 0
+        held[i] = fed
+        x[i] = delayed + gain * fed
+
+
+@kernel
+def diffuse(x, line, gain, position):
+    """Schroeder allpass as long as `line` over one channel x (n,), in place; returns the new place in the line."""
+    n, length = x.shape[0], line.shape[0]
+    i = 0
+    while i < n:
+        count = min(n - i, length - position)
+        _spread(line[position : position + count], x[i : i + count], gain)
+        i += count
+        position = position + count if position + count < length else 0
     return position

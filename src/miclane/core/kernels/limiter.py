@@ -112,11 +112,11 @@ def true_peaks(x, table, skip_below, refine_above, history, out):
 
 
 @kernel
-def _average(x, start, count, box, place):
+def _average(x, box, place):
     """Mean of the last box.shape[0] values, in place. place: [sum, write position]; sum taken anew each lap."""
     length = box.shape[0]
     total, position, share = place[0], int(place[1]), 1.0 / length
-    for i in range(start, start + count):
+    for i in range(x.shape[0]):
         total += x[i] - box[position]
         box[position] = x[i]
         position += 1
@@ -130,11 +130,11 @@ def _average(x, start, count, box, place):
 
 
 @kernel
-def _hold_and_release(gain, start, count, window, release, values, times_of, queue, held):
+def _hold_and_release(gain, window, release, values, times_of, queue, held):
     """Least of the last `window` gains, rising again exponentially, in place; returns the last value."""
     head, tail, now = queue[0], queue[1], queue[2]
     mask = values.shape[0] - 1
-    for i in range(start, start + count):
+    for i in range(gain.shape[0]):
         v = gain[i]
         while tail > head and values[(tail - 1) & mask] >= v:
             tail -= 1
@@ -165,30 +165,31 @@ def limiter_gain(peaks, n, ceiling, window, release, values, times_of, queue, fi
     memory = window + first.shape[0] + second.shape[0]
     last_peak, held = carried[0], carried[1]
     for start in range(0, n, _AT_ONCE):
-        count = min(_AT_ONCE, n - start)
+        part = peaks[start : min(start + _AT_ONCE, n)]
+        count = part.shape[0]
         top = last_peak
-        for i in range(start, start + count):
-            top = max(top, peaks[i])
+        for i in range(count):
+            top = part[i] if part[i] > top else top
         if top <= ceiling and queue[3] >= memory and queue[4] >= memory:
-            last_peak = peaks[start + count - 1]
-            peaks[start : start + count] = 1.0
+            last_peak = part[count - 1]
+            part[:] = 1.0
             queue[2] += count
             queue[0], queue[1] = 0, 1
             values[0], times_of[0] = 1.0, queue[2] - 1
             continue
         at_work = True
-        for i in range(start, start + count):
-            peak = peaks[i]
+        for i in range(count):
+            peak = part[i]
             higher = peak if peak > last_peak else last_peak
             last_peak = peak
-            peaks[i] = ceiling / higher if higher > ceiling else 1.0
+            part[i] = ceiling / higher if higher > ceiling else 1.0
             queue[3] = 0 if higher > ceiling else queue[3] + 1
-        held = _hold_and_release(peaks, start, count, window, release, values, times_of, queue, held)
-        queue[4] = queue[4] + count if peaks[start] == 1.0 and held == 1.0 and queue[3] >= count + window else 0
-        _average(peaks, start, count, first, places[0])
-        _average(peaks, start, count, second, places[1])
-        for i in range(start, start + count):
-            peaks[i] = min(peaks[i], 1.0)
+        held = _hold_and_release(part, window, release, values, times_of, queue, held)
+        queue[4] = queue[4] + count if part[0] == 1.0 and held == 1.0 and queue[3] >= count + window else 0
+        _average(part, first, places[0])
+        _average(part, second, places[1])
+        for i in range(count):
+            part[i] = min(part[i], 1.0)
     carried[0], carried[1] = last_peak, held
     return at_work
 

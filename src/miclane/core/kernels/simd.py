@@ -320,3 +320,18 @@ def largest(typing: Any, lanes: Any) -> Any:
         return builder.extract_element(found, _I32(0))
 
     return types.float64(lanes), build
+
+
+@intrinsic
+def later(typing: Any, lanes: Any, by: Any) -> Any:
+    """Lanes moved up by a literal number, zeros below."""
+    moved = by.literal_value if isinstance(by, types.Literal) else None
+    if moved is None:
+        return None
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        count = signature.args[0].count
+        picked = ir.Constant(ir.VectorType(_I32, count), list(range(count - moved, 2 * count - moved)))
+        return builder.shuffle_vector(_same(0.0, count), args[0], picked)
+
+    return lanes(lanes, by), build

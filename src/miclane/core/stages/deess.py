@@ -9,8 +9,9 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.biquad import new_state, two_cascades
-from ..kernels.dynamics import cut_band, deess_gain, padded, three_mean_squares
+from ..kernels.biquad import new_state
+from ..kernels.dynamics import padded
+from ..kernels.sibilance import cut_band, deess_gain
 from .base import Delay, Processor, Stage, one_pole, rule
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 
@@ -26,14 +27,15 @@ class DeessProcessor(Processor):
         self.settings = s
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
-        ahead = round(AHEAD_S * rate)
-        self.levels_delay = Delay(2, ahead)
-        self.band, self.voice = cut_sections(s.low_hz, s.high_hz, rate), cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate)
-        self.states = new_state(channels, self.band), new_state(channels, self.voice)
-        self.smoothing = one_pole(2.0, rate), one_pole(4.0, rate), one_pole(40.0, rate)
+        self.line, self.place = np.zeros((2, round(AHEAD_S * rate))), np.zeros(1, np.int64)
+        self.filters = cut_sections(s.low_hz, s.high_hz, rate), cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate)
+        self.states = new_state(channels, self.filters[0]), new_state(channels, self.filters[1])
+        self.smoothing = np.array([one_pole(ms, rate) for ms in (2.0, 4.0, 40.0)])
         self.levels = np.zeros((channels, 3))
-        self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
-        self.times = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
+        around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
+        self.held = around.ring, around.places, around.levels
+        self.limits = np.array([s.threshold_db, s.max_cut_db, FLOOR_DB])
+        self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
         centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
         self.cut = Filter(bandpass_section(centre, centre / width, rate)[None], channels)
@@ -41,20 +43,25 @@ class DeessProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
-        powers, slow = np.empty((2, n)), np.empty((1, n))
-        band, voice = np.empty(n), np.empty(n)
-        for c, channel in enumerate(x):
-            two_cascades(channel, self.band, self.voice, self.states[0][c], self.states[1][c], band, voice)
-            three_mean_squares(band, voice, c == 0, *self.smoothing, self.levels[c], powers[0], powers[1], slow[0])
-        around = self.around.process(slow)
-        then = np.empty((2, len(around)))
-        then[:, :n] = self.levels_delay.process(powers)
-        gain, excess = padded(n), padded(n)
+        gain = padded(n)
+        found = np.empty((3, len(gain)))
         deess_gain(
-            then[0], then[1], around, n, s.threshold_db, s.max_cut_db, FLOOR_DB, *self.times, self.state, gain, excess
+            x,
+            self.filters,
+            self.states,
+            self.smoothing,
+            self.levels,
+            self.line,
+            self.place,
+            self.held,
+            self.limits,
+            self.times,
+            self.state,
+            found,
+            gain,
         )
-        self.gain_db, self.excess_db = gain[:n], excess[:n]
-        self.balance_db, self.around_db = (then[0] - then[1])[:n], around[:n]
+        self.gain_db = gain[:n]
+        self.excess_db, self.balance_db, self.around_db = found[:, :n]
         late = self.delay.process(x)
         if s.mode == "wide":
             return turned_down(late, gain, 1.0, s.mix)

@@ -9,7 +9,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.fdn import GRID, LINES, diffuse, network
+from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
 from .base import Delay, Processor, Stage, rule
 from .detector import Filter, cut_sections
 
@@ -83,8 +83,10 @@ class ReverbProcessor(Processor):
         depth = _MODULATION_MS * rate / 1000
         self.depth = depth
         size = 1 << int(np.ceil(np.log2(self.lengths.max() + depth + 8)))
-        self.lines, self.write = np.zeros((LINES, size)), 0
-        self.shelf = s.absorption(rate)
+        self.lines, self.write = np.zeros((LINES, size + GUARD)), 0
+        self.shelf = np.ascontiguousarray(s.absorption(rate))
+        self.powers = np.empty((LINES, 8))
+        powers_of(self.shelf, self.powers)
         self.shelf_state = np.zeros((LINES, 2))
         turn = np.linspace(0, 2 * np.pi, LINES, endpoint=False)
         speed = 2 * np.pi * (0.31 + 0.057 * np.arange(LINES)) / rate
@@ -100,26 +102,24 @@ class ReverbProcessor(Processor):
         turned = np.angle(self.lfo_step[:, 1] + 1j * self.lfo_step[:, 0]) * (frame // GRID)
         phase = (self.lfo[:, 1] + 1j * self.lfo[:, 0]) * np.exp(1j * turned)
         self.lfo = np.ascontiguousarray(np.stack([phase.imag, phase.real], axis=1))
-        self.write = frame % self.lines.shape[1]
+        self.write = frame % (self.lines.shape[1] - GUARD)
 
     def _piece(self, stereo: np.ndarray) -> np.ndarray:
         fed = self.filter.process(self.predelay.process(stereo))
-        spread = np.empty_like(fed)
+        if fed is stereo:
+            fed = stereo.copy()
         for side in range(2):
-            x = np.ascontiguousarray(fed[side])
             for unit in self.diffusers[side]:
-                y = np.empty_like(x)
-                unit.position = diffuse(x, unit.line, len(unit.line), _DIFFUSION, unit.position, y)
-                x = y
-            spread[side] = x
+                unit.position = diffuse(fed[side], unit.line, _DIFFUSION, unit.position)
         wet = np.empty_like(fed)
         self.write = network(
-            spread,
+            fed,
             self.lines,
             self.lengths,
             _MODULATED,
             self.write,
             self.shelf,
+            self.powers,
             self.shelf_state,
             self.depth,
             self.lfo,
