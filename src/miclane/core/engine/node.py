@@ -42,28 +42,20 @@ class Worker:
         self.processor = stage.build(rate, channels)
         self.processor.start_at(start)
         self.skip = self.processor.latency
+        self.dropped = 0
 
-    def push(self, x: np.ndarray, key: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
-        """Feed n frames; what has become due (n, fewer while latency is dropped) and the gain applied to it."""
-        if x.shape[1] > BLOCK:
-            return self._push_in_blocks(x, key)
+    def push(self, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        """Feed n frames; what has become due (n, fewer while latency is dropped)."""
         y = self.processor.process(x, key)
-        gain = self.processor.gain_db
-        drop = min(self.skip, y.shape[1])
-        self.skip -= drop
-        return y[:, drop:], gain[drop:] if gain is not None else None
+        self.dropped = min(self.skip, y.shape[1])
+        self.skip -= self.dropped
+        return y[:, self.dropped :]
 
-    def _push_in_blocks(self, x: np.ndarray, key: np.ndarray | None) -> tuple[np.ndarray, np.ndarray | None]:
-        """As `push`, in blocks that stay in the processor's cache."""
-        sounds, gains = [], []
-        for at in range(0, x.shape[1], BLOCK):
-            part = np.ascontiguousarray(x[:, at : at + BLOCK])
-            heard = None if key is None else np.ascontiguousarray(key[:, at : at + BLOCK])
-            y, gain = self.push(part, heard)
-            sounds.append(y)
-            if gain is not None:
-                gains.append(gain)
-        return np.concatenate(sounds, axis=1), np.concatenate(gains) if gains else None
+    @property
+    def gain_db(self) -> np.ndarray | None:
+        """The gain applied to what was last due, where the stage has one."""
+        gain = self.processor.gain_db
+        return gain[self.dropped :] if gain is not None else None
 
 
 def run_stage(
@@ -82,9 +74,10 @@ def run_stage(
     for at in range(0, x.shape[1], BLOCK):
         check()
         stop = at + BLOCK
-        out, gain = worker.push(
+        out = worker.push(
             np.ascontiguousarray(x[:, at:stop]), np.ascontiguousarray(key[:, at:stop]) if key is not None else None
         )
+        gain = worker.gain_db
         step = min(out.shape[1], total - done)
         y[:, done : done + step] = out[:, :step]
         if gain is not None:

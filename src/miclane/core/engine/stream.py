@@ -1,26 +1,30 @@
 """Printing: the whole graph run once from the first frame to the last, in chunks, with bounded memory.
 
 All stations work at the same time, each on what its neighbours made in the step before, so that a long chain keeps
-every core busy.
+every core busy. Which thread runs which stations follows from how long each has taken so far.
 """
 
+import os
+import time
+from collections import deque
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
 from .graph import Graph, Node
-from .node import Worker, mix_down
+from .node import BLOCK, Worker, mix_down
 from .render import Cancel, SoundReader
 
-CHUNK = 32768
+CHUNK = BLOCK
+_DEAL_AGAIN = 16
 
 
 class _Edge:
     """Frames on their way from one node to another."""
 
     def __init__(self) -> None:
-        self.blocks: list[np.ndarray] = []
+        self.blocks: deque[np.ndarray] = deque()
         self.frames = 0
 
     def put(self, block: np.ndarray) -> None:
@@ -29,10 +33,20 @@ class _Edge:
             self.frames += block.shape[1]
 
     def take(self, frames: int) -> np.ndarray:
-        joined = self.blocks[0] if len(self.blocks) == 1 else np.concatenate(self.blocks, axis=1)
-        self.blocks = [joined[:, frames:]] if joined.shape[1] > frames else []
         self.frames -= frames
-        return np.ascontiguousarray(joined[:, :frames])
+        first = self.blocks[0]
+        if first.shape[1] == frames:
+            return np.ascontiguousarray(self.blocks.popleft())
+        out = np.empty((first.shape[0], frames))
+        at = 0
+        while at < frames:
+            block = self.blocks.popleft()
+            step = min(block.shape[1], frames - at)
+            out[:, at : at + step] = block[:, :step]
+            if step < block.shape[1]:
+                self.blocks.appendleft(block[:, step:])
+            at += step
+        return out
 
 
 class _Station:
@@ -44,23 +58,40 @@ class _Station:
         self.outgoing: list[_Edge] = []
         self.rate = rate
         self.worker: Worker | None = None
+        self.seconds = 0.0
+        self.ready: list[np.ndarray] = []
+        self.made: np.ndarray | None = None
 
-    def gather(self) -> list[np.ndarray]:
-        """What has come in on every edge, equally long; nothing while one is empty."""
+    def gather(self) -> None:
+        """Take what has come in on every edge, equally long; nothing while one is empty."""
         ready = min((edge.frames for edge in self.incoming), default=0)
-        return [edge.take(ready) for edge in self.incoming] if ready else []
+        self.ready = [edge.take(ready) for edge in self.incoming] if ready else []
 
-    def work(self, blocks: list[np.ndarray], start: int, read: SoundReader) -> np.ndarray | None:
-        """What follows from gathered blocks; a source reads its next chunk."""
-        node = self.node
+    def work(self, start: int, read: SoundReader) -> None:
+        """Make what follows from what has been gathered; a source reads its next chunk."""
+        begun = time.perf_counter()
+        node, blocks = self.node, self.ready
         if not self.incoming:
-            return read(node.digest, start, start + CHUNK) if node.digest else np.zeros((node.channels, CHUNK))
-        if not blocks:
-            return None
-        if node.stage is None:
-            return mix_down(blocks, list(node.gains), node.channels, blocks[0].shape[1])
-        self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0])
-        return self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)[0]
+            self.made = read(node.digest, start, start + CHUNK) if node.digest else np.zeros((node.channels, CHUNK))
+        elif not blocks:
+            self.made = None
+        elif node.stage is None:
+            self.made = mix_down(blocks, list(node.gains), node.channels, blocks[0].shape[1])
+        else:
+            self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0])
+            self.made = self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)
+        self.seconds += time.perf_counter() - begun
+
+
+def _deal(line: list[_Station], hands: int) -> list[list[_Station]]:
+    """Stations dealt to as many hands, the costliest first, each to the hand with the least to do."""
+    dealt: list[list[_Station]] = [[] for _ in range(hands)]
+    load = [0.0] * hands
+    for station in sorted(line, key=lambda s: -s.seconds):
+        least = load.index(min(load))
+        dealt[least].append(station)
+        load[least] += station.seconds + 1e-6
+    return dealt
 
 
 def stream(
@@ -69,14 +100,13 @@ def stream(
     frames: int,
     read: SoundReader,
     cancel: Cancel | None = None,
-    threads: int = 2,
+    threads: int | None = None,
 ) -> Iterator[list[np.ndarray]]:
     """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side."""
     cancel = cancel or Cancel()
-    order: list[Node] = []
-    for target in targets:
-        order += [n for n in graph.needed(target) if n not in order]
-    order = [n for n in graph.nodes.values() if n in order]
+    threads = threads or min(4, len(os.sched_getaffinity(0)))
+    wanted = {n.key for target in targets for n in graph.needed(target)}
+    order = [n for n in graph.nodes.values() if n.key in wanted]
     stations = {n.key: _Station(n, graph.rate) for n in order}
     for node in order:
         before = (*node.inputs, *([node.keyed_by] if node.keyed_by else []))
@@ -86,18 +116,29 @@ def stream(
     for edge, target in zip(ends, targets, strict=True):
         stations[target].outgoing.append(edge)
     line = list(stations.values())
-    given = at = 0
-    with ThreadPoolExecutor(threads) as pool:
+    given = at = step = 0
+
+    def run(hand: list[_Station], start: int) -> None:
+        for station in hand:
+            station.work(start, read)
+
+    with ThreadPoolExecutor(max(1, threads - 1)) as pool:
         while given < frames:
             cancel.check()
-            gathered = [station.gather() for station in line]
-            jobs = zip(line, gathered, strict=True)
-            made = list(pool.map(lambda job, at=at: job[0].work(job[1], at, read), jobs))  # type: ignore[misc]
-            for station, block in zip(line, made, strict=True):
-                if block is not None:
+            if step % _DEAL_AGAIN == 0:
+                hands = _deal(line, threads)
+            for station in line:
+                station.gather()
+            jobs = [pool.submit(run, hand, at) for hand in hands[1:]]
+            run(hands[0], at)
+            for job in jobs:
+                job.result()
+            for station in line:
+                if station.made is not None:
                     for edge in station.outgoing:
-                        edge.put(block)
+                        edge.put(station.made)
             at += CHUNK
+            step += 1
             ready = min(min(edge.frames for edge in ends), frames - given)
             if ready > 0:
                 given += ready

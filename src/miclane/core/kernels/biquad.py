@@ -9,13 +9,13 @@ does not depend on how the sound is cut into blocks.
 import numpy as np
 
 from . import kernel
-from .simd import fma, last, load8, middle, put, shifted, shifted_halves, splat8, times, within
+from .simd import fma, last, load8, put, shifted, splat8, times, within
 
 _TINY = 1e-30
 
 
 @kernel
-def _lanes_of(sections, first, count, lane, table):
+def lanes_of(sections, first, count, lane, table):
     """Write `count` sections into the lanes of table (5, 8) [b0 b1 b2 -a1 -a2] from `lane` on."""
     for k in range(count):
         for j in range(3):
@@ -25,7 +25,7 @@ def _lanes_of(sections, first, count, lane, table):
 
 
 @kernel
-def _neutral():
+def neutral():
     """A table (5, 8) of sections that let everything through."""
     table = np.zeros((5, 8))
     table[0, :] = 1.0
@@ -33,7 +33,7 @@ def _neutral():
 
 
 @kernel
-def _keep(lanes, lane, state, first, count):
+def keep_lanes(lanes, lane, state, first, count):
     """Write the states in the lanes (2, 8) back, what is next to nothing as nothing."""
     for k in range(count):
         for j in range(2):
@@ -152,7 +152,7 @@ def _two_channels(x, table, left, right, y):
 
 
 @kernel
-def _load(state, first, count, lane, lanes):
+def load_lanes(state, first, count, lane, lanes):
     for k in range(count):
         lanes[0, lane + k] = state[first + k, 0]
         lanes[1, lane + k] = state[first + k, 1]
@@ -164,76 +164,34 @@ def cascade(x, sections, state, y):
     k = sections.shape[0]
     channels = x.shape[0]
     if channels == 2 and 0 < k <= 8:
-        table, left, right = _neutral(), np.zeros((2, 8)), np.zeros((2, 8))
-        _lanes_of(sections, 0, k, 0, table)
-        _load(state[0], 0, k, 0, left)
-        _load(state[1], 0, k, 0, right)
+        table, left, right = neutral(), np.zeros((2, 8)), np.zeros((2, 8))
+        lanes_of(sections, 0, k, 0, table)
+        load_lanes(state[0], 0, k, 0, left)
+        load_lanes(state[1], 0, k, 0, right)
         _two_channels(x, table, left, right, y)
-        _keep(left, 0, state[0], 0, k)
-        _keep(right, 0, state[1], 0, k)
+        keep_lanes(left, 0, state[0], 0, k)
+        keep_lanes(right, 0, state[1], 0, k)
         return
     for c in range(channels):
         source = x[c]
         j = 0
         while j < k:
             count = min(k - j, 16)
-            table, lanes = _neutral(), np.zeros((2, 8))
+            table, lanes = neutral(), np.zeros((2, 8))
             head = min(count, 8)
-            _lanes_of(sections, j, head, 0, table)
-            _load(state[c], j, head, 0, lanes)
+            lanes_of(sections, j, head, 0, table)
+            load_lanes(state[c], j, head, 0, lanes)
             if count <= 8:
                 _eight(source, table, lanes, y[c])
             else:
-                more, more_lanes = _neutral(), np.zeros((2, 8))
-                _lanes_of(sections, j + 8, count - 8, 0, more)
-                _load(state[c], j + 8, count - 8, 0, more_lanes)
+                more, more_lanes = neutral(), np.zeros((2, 8))
+                lanes_of(sections, j + 8, count - 8, 0, more)
+                load_lanes(state[c], j + 8, count - 8, 0, more_lanes)
                 _sixteen(source, table, lanes, more, more_lanes, y[c])
-                _keep(more_lanes, 0, state[c], j + 8, count - 8)
-            _keep(lanes, 0, state[c], j, head)
+                keep_lanes(more_lanes, 0, state[c], j + 8, count - 8)
+            keep_lanes(lanes, 0, state[c], j, head)
             j += count
             source = y[c]
-
-
-@kernel
-def two_cascades(x, low, high, low_state, high_state, low_out, high_out):
-    """Two cascades of up to four sections each over the same x (n,), side by side; states (k, 2)."""
-    n = x.shape[0]
-    table, lanes = _neutral(), np.zeros((2, 8))
-    _lanes_of(low, 0, low.shape[0], 0, table)
-    _lanes_of(high, 0, high.shape[0], 4, table)
-    _load(low_state, 0, low.shape[0], 0, lanes)
-    _load(high_state, 0, high.shape[0], 4, lanes)
-    b0, b1, b2, a1, a2 = (
-        load8(table[0], 0),
-        load8(table[1], 0),
-        load8(table[2], 0),
-        load8(table[3], 0),
-        load8(table[4], 0),
-    )
-    p, q = load8(lanes[0], 0), load8(lanes[1], 0)
-    v = splat8(0.0)
-    for t in range(n + 3):
-        if 3 <= t < n:
-            u = shifted_halves(splat8(x[t]), v)
-            v = fma(b0, u, p)
-            p = fma(a1, v, fma(b1, u, q))
-            q = fma(a2, v, times(b2, u))
-            low_out[t - 3] = middle(v)
-            high_out[t - 3] = last(v)
-        else:
-            u = shifted_halves(splat8(x[t] if t < n else 0.0), v)
-            v = fma(b0, u, p)
-            after_p = fma(a1, v, fma(b1, u, q))
-            after_q = fma(a2, v, times(b2, u))
-            p = within(t - n + 1, min(t, 3), after_p, within(max(t - n + 5, 4), t + 4, after_p, p))
-            q = within(t - n + 1, min(t, 3), after_q, within(max(t - n + 5, 4), t + 4, after_q, q))
-            if t >= 3:
-                low_out[t - 3] = middle(v)
-                high_out[t - 3] = last(v)
-    put(lanes[0], 0, p)
-    put(lanes[1], 0, q)
-    _keep(lanes, 0, low_state, 0, low.shape[0])
-    _keep(lanes, 4, high_state, 0, high.shape[0])
 
 
 @kernel

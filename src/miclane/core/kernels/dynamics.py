@@ -10,11 +10,12 @@ from . import kernel
 from .simd import (
     exponent,
     fma,
+    fused,
     larger,
+    largest,
     load8,
     mantissa,
     minus,
-    over,
     plus,
     put,
     rounded,
@@ -28,10 +29,22 @@ from .simd import (
 CHUNK = 512
 _DB = 8.685889638065037  # 20 / ln 10
 _FLOOR = 1e-10
+_NOTHING_DB = -1e-5
 _LN2 = 0.6931471805599453
 _PER_DB = 0.16609640474436813  # log2(10) / 20
 _DB_PER_OCTAVE = 6.020599913279624  # 20 log10 2
 _HALF_ROOT = 0.7071067811865476
+
+
+def _log2_over_x() -> tuple[float, ...]:
+    """Coefficients of log2(1 + x) / x for 1 + x from the half root of 2 to the root, by Chebyshev interpolation."""
+    nodes = np.polynomial.chebyshev.Chebyshev.interpolate(
+        lambda x: np.log1p(x) / np.log(2.0) / x, 10, [_HALF_ROOT - 1.0, 2.0 * _HALF_ROOT - 1.0]
+    )
+    return tuple(float(c) for c in nodes.convert(kind=np.polynomial.Polynomial).coef)
+
+
+_LOG2 = _log2_over_x()
 
 
 def padded(n: int) -> np.ndarray:
@@ -41,20 +54,14 @@ def padded(n: int) -> np.ndarray:
 
 @kernel
 def db_of(level):
-    """20 log10 of eight levels to 1e-6 dB, -200 at the least."""
+    """20 log10 of eight levels to 1e-7 dB, -200 at the least: a polynomial in the mantissa, best near 1."""
     level = larger(level, splat8(_FLOOR))
-    m = times(mantissa(level), splat8(_HALF_ROOT))
-    one = splat8(1.0)
-    s = over(minus(m, one), plus(m, one))
-    z = times(s, s)
-    p = fma(z, splat8(1.0 / 13.0), splat8(1.0 / 11.0))
-    p = fma(z, p, splat8(1.0 / 9.0))
-    p = fma(z, p, splat8(1.0 / 7.0))
-    p = fma(z, p, splat8(1.0 / 5.0))
-    p = fma(z, p, splat8(1.0 / 3.0))
-    p = fma(z, p, one)
-    whole = times(plus(exponent(level), splat8(0.5)), splat8(_DB_PER_OCTAVE))
-    return fma(times(s, splat8(2.0 * _DB)), p, whole)
+    x = minus(times(mantissa(level), splat8(_HALF_ROOT)), splat8(1.0))
+    p = splat8(_LOG2[10])
+    for k in range(9, -1, -1):
+        p = fma(p, x, splat8(_LOG2[k]))
+    octaves = fma(p, x, plus(exponent(level), splat8(0.5)))
+    return times(octaves, splat8(_DB_PER_OCTAVE))
 
 
 @kernel
@@ -178,7 +185,7 @@ def mean_square(x, coefficient, state, y):
         held = state[c]
         for i in range(x.shape[1]):
             fed = coefficient * (x[c, i] * x[c, i])
-            held = keep * held + fed
+            held = fused(keep, held, fed)
             y[i] = held if c == 0 else max(y[i], held)
         state[c] = held if held > 1e-30 else 0.0
 
@@ -206,16 +213,16 @@ def follow(target, attack, release, hold, state):
     elif attack >= release:
         for i in range(target.shape[0]):
             down, up = attack * target[i], release * target[i]
-            falling, rising = stay * gain + down, linger * gain + up
+            falling, rising = fused(stay, gain, down), fused(linger, gain, up)
             gain = falling if falling < rising else rising
             target[i] = gain
     else:
         for i in range(target.shape[0]):
             down, up = attack * target[i], release * target[i]
-            falling, rising = stay * gain + down, linger * gain + up
+            falling, rising = fused(stay, gain, down), fused(linger, gain, up)
             gain = falling if falling > rising else rising
             target[i] = gain
-    state[0], state[1] = gain if gain < -1e-12 else 0.0, held
+    state[0], state[1] = gain if gain < _NOTHING_DB else 0.0, held
 
 
 @kernel
@@ -229,11 +236,42 @@ def turn_down(x, start, count, gain_db, scale, mix, weight, y):
 
 
 @kernel
+def top_of(x):
+    """Largest of x (n,)."""
+    top, wide = splat8(-1e300), x.shape[0] // 8 * 8
+    for i in range(0, wide, 8):
+        top = larger(load8(x, i), top)
+    found = largest(top)
+    for i in range(wide, x.shape[0]):
+        found = x[i] if x[i] > found else found
+    return found
+
+
+@kernel
 def _level_to_gain(level, start, count, per_db, threshold_db, slope, knee_db):
     """Amplitudes (per_db 1) or powers (0.5) become targets in dB, in place."""
     by = splat8(per_db)
     for i in range(start, start + count, 8):
         put(level, i, static_gain(times(by, db_of(load8(level, i))), threshold_db, slope, knee_db))
+
+
+@kernel
+def _compress(x, per_db, curve, times_to, state, scale, mix, gain_db, y):
+    """Levels in gain_db become gains and are applied to x. While nothing is over the knee there is little to do."""
+    weight = np.empty(CHUNK)
+    bottom = 10.0 ** ((curve[0] - 0.5 * curve[2]) / (20.0 * per_db))
+    for start in range(0, x.shape[1], CHUNK):
+        count = min(CHUNK, x.shape[1] - start)
+        part = gain_db[start : start + count]
+        if state[0] == 0.0 and top_of(part) <= bottom:
+            part[:] = 0.0
+            weight[:count] = 1.0 - mix + mix * scale
+            for c in range(x.shape[0]):
+                _product(x[c, start : start + count], weight, y[c, start : start + count])
+            continue
+        _level_to_gain(gain_db, start, count, per_db, curve[0], curve[1], curve[2])
+        follow(part, times_to[0], times_to[1], times_to[2], state)
+        turn_down(x, start, count, gain_db, scale, mix, weight, y)
 
 
 @kernel
@@ -243,26 +281,15 @@ def compress_by_peak(key, x, ring, places, levels, curve, times_to, state, scale
     curve: [threshold_db, slope, knee_db]; times_to: [attack, release as one-pole coefficients, hold in frames];
     the rest as in `hold` and `follow`.
     """
-    weight = np.empty(CHUNK)
-    for start in range(0, x.shape[1], CHUNK):
-        count = min(CHUNK, x.shape[1] - start)
-        _loudest(key, start, count, gain_db)
-        hold(ring, places, levels, gain_db[start : start + count])
-        _level_to_gain(gain_db, start, count, 1.0, curve[0], curve[1], curve[2])
-        follow(gain_db[start : start + count], times_to[0], times_to[1], times_to[2], state)
-        turn_down(x, start, count, gain_db, scale, mix, weight, y)
+    held_peak(key, ring, places, levels, gain_db)
+    _compress(x, 1.0, curve, times_to, state, scale, mix, gain_db, y)
 
 
 @kernel
 def compress_by_power(power, x, curve, times_to, state, scale, mix, gain_db, y):
     """As `compress_by_peak` from a mean square (padded n) that has been followed already."""
-    weight = np.empty(CHUNK)
-    for start in range(0, x.shape[1], CHUNK):
-        count = min(CHUNK, x.shape[1] - start)
-        gain_db[start : start + count] = power[start : start + count]
-        _level_to_gain(gain_db, start, count, 0.5, curve[0], curve[1], curve[2])
-        follow(gain_db[start : start + count], times_to[0], times_to[1], times_to[2], state)
-        turn_down(x, start, count, gain_db, scale, mix, weight, y)
+    gain_db[:] = power
+    _compress(x, 0.5, curve, times_to, state, scale, mix, gain_db, y)
 
 
 @kernel

@@ -5,6 +5,7 @@ import numpy as np
 from . import kernel
 from .simd import (
     fma,
+    fused,
     larger,
     largest,
     load8,
@@ -114,55 +115,67 @@ def true_peaks(x, table, skip_below, refine_above, history, out):
 @kernel
 def _average(x, box, place):
     """Mean of the last box.shape[0] values, in place. place: [sum, write position]; sum taken anew each lap."""
-    length = box.shape[0]
+    length, n = box.shape[0], x.shape[0]
     total, position, share = place[0], int(place[1]), 1.0 / length
-    for i in range(x.shape[0]):
-        total += x[i] - box[position]
-        box[position] = x[i]
-        position += 1
+    i = 0
+    while i < n:
+        count = min(n - i, length - position)
+        new, old = x[i : i + count], box[position : position + count]
+        for k in range(count):
+            value = new[k]
+            total += value - old[k]
+            old[k] = value
+            new[k] = total * share
+        i += count
+        position += count
         if position == length:
             position = 0
-            total = 0.0
-            for k in range(length):
-                total += box[k]
-        x[i] = total * share
+            total = box.sum()
     place[0], place[1] = total, position
 
 
 @kernel
-def _hold_and_release(gain, window, release, values, times_of, queue, held):
-    """Least of the last `window` gains, rising again exponentially, in place; returns the last value."""
-    head, tail, now = queue[0], queue[1], queue[2]
-    mask = values.shape[0] - 1
+def _hold_and_release(gain, release, block, later, place, held):
+    """Least of the last block.shape[0] gains, rising again exponentially, in place; returns the last value.
+
+    Minima over a sliding window by blocks (van Herk 1992; Gil & Werman 1993): the least of this block so far, and of
+    the part of the block before that is still in the window, whose minima from each place to the end are in `later`.
+    place: [frames of this block, its least], carried on.
+    """
+    window = block.shape[0]
+    at, least, stay = int(place[0]), place[1], 1.0 - release
     for i in range(gain.shape[0]):
         v = gain[i]
-        while tail > head and values[(tail - 1) & mask] >= v:
-            tail -= 1
-        values[tail & mask] = v
-        times_of[tail & mask] = now
-        tail += 1
-        if times_of[head & mask] <= now - window:
-            head += 1
-        now += 1
-        least = values[head & mask]
-        held = least if least < held else held + release * (least - held)
-        if held > 1.0 - 1e-10:
-            held = 1.0
+        block[at] = v
+        least = v if v < least else least
+        old = later[at + 1]
+        low = old if old < least else least
+        risen = fused(stay, held, release * low)
+        held = low if low < risen else risen
         gain[i] = held
-    queue[0], queue[1], queue[2] = head, tail, now
-    return held
+        at += 1
+        if at == window:
+            at, least = 0, 1.0
+            ending = 1.0
+            for k in range(window - 1, -1, -1):
+                ending = block[k] if block[k] < ending else ending
+                later[k] = ending
+    place[0], place[1] = at, least
+    return held if held < 1.0 - 1e-10 else 1.0
 
 
 @kernel
-def limiter_gain(peaks, n, ceiling, window, release, values, times_of, queue, first, second, places, carried):
-    """Peaks become the gain that keeps them under the ceiling: held least, released, two moving averages.
+def limiter_gain(peaks, n, ceiling, release, block, later, place, quiet, first, second, places, carried):
+    """Peaks (padded n) become the gain that keeps them under the ceiling: held, released, two moving averages.
 
-    queue: [head, tail, now, frames for which nothing was over, frames for which nothing was held down]; carried:
-    [last peak, held gain]; places (2, 2) as in `_average`. Where nothing has been over for longer than all memory,
-    the gain is 1 and nothing is worked out. Returns whether any gain was not.
+    block (window,) and later (window + 1,) as for `_hold_and_release`, with place (2,); quiet: [frames for which
+    nothing was over, frames for which nothing was held down]; places (2, 2) as in `_average`; carried: [last peak,
+    held gain]. Where nothing has been over for longer than all memory, the gain is 1 and nothing is worked out.
+    Returns whether any gain was not.
     """
     at_work = False
-    memory = window + first.shape[0] + second.shape[0]
+    window = block.shape[0]
+    memory = 2 * window + first.shape[0] + second.shape[0]
     last_peak, held = carried[0], carried[1]
     for start in range(0, n, _AT_ONCE):
         part = peaks[start : min(start + _AT_ONCE, n)]
@@ -170,22 +183,21 @@ def limiter_gain(peaks, n, ceiling, window, release, values, times_of, queue, fi
         top = last_peak
         for i in range(count):
             top = part[i] if part[i] > top else top
-        if top <= ceiling and queue[3] >= memory and queue[4] >= memory:
+        if top <= ceiling and quiet[0] >= memory and quiet[1] >= memory:
             last_peak = part[count - 1]
             part[:] = 1.0
-            queue[2] += count
-            queue[0], queue[1] = 0, 1
-            values[0], times_of[0] = 1.0, queue[2] - 1
             continue
         at_work = True
-        for i in range(count):
-            peak = part[i]
-            higher = peak if peak > last_peak else last_peak
-            last_peak = peak
-            part[i] = ceiling / higher if higher > ceiling else 1.0
-            queue[3] = 0 if higher > ceiling else queue[3] + 1
-        held = _hold_and_release(part, window, release, values, times_of, queue, held)
-        queue[4] = queue[4] + count if part[0] == 1.0 and held == 1.0 and queue[3] >= count + window else 0
+        before, last_peak = last_peak, part[count - 1]
+        for i in range(count - 1, 0, -1):
+            part[i] = ceiling / max(max(part[i], part[i - 1]), ceiling)
+        part[0] = ceiling / max(max(part[0], before), ceiling)
+        quiet[0] += count
+        if top > ceiling:
+            for i in range(count):
+                quiet[0] = count - 1 - i if part[i] < 1.0 else quiet[0]
+        held = _hold_and_release(part, release, block, later, place, held)
+        quiet[1] = quiet[1] + count if part[0] == 1.0 and held == 1.0 and quiet[0] >= count + window else 0
         _average(part, first, places[0])
         _average(part, second, places[1])
         for i in range(count):

@@ -3,31 +3,88 @@
 import numpy as np
 
 from . import kernel
-from .biquad import exchange, two_cascades
+from .biquad import exchange, keep_lanes, lanes_of, load_lanes, neutral
 from .dynamics import CHUNK, amplitude_of, db_of, follow, hold
-from .simd import larger, load8, minus, plus, put, smaller, splat8, times
+from .simd import (
+    fma,
+    fused,
+    larger,
+    load4,
+    load8,
+    low_high_high,
+    minus,
+    plus,
+    put,
+    shifted_halves,
+    smaller,
+    splat4,
+    splat8,
+    times,
+    within,
+)
 
 
 @kernel
-def _mean_squares(band, voice, first, smoothing, state, band_out, voice_out, slow_out):
-    """Mean squares of one channel: of the band, the voice, and the voice more slowly, by three coefficients.
+def _listen(x, filters, states, smoothing, levels, rows, cut):
+    """One channel x (n,) through three filters at once: the band, the voice, and the bell that is cut.
 
-    With `first` false the outputs keep what is larger: the loudest channel counts. state (3,) is carried on.
+    filters: band and voice of up to four sections (k, 6), bell of one. rows (4 n,) get four values a frame: mean
+    squares of the band, the voice, the voice more slowly, by the one-pole coefficients in smoothing (4,), and one
+    that means nothing. cut becomes the bell's output. levels (4,) is carried on.
     """
-    fast, middle, slow = smoothing[0], smoothing[1], smoothing[2]
-    p, q, r = state[0], state[1], state[2]
-    keep_p, keep_q, keep_r = 1.0 - fast, 1.0 - middle, 1.0 - slow
-    for i in range(band.shape[0]):
-        u, v = band[i] * band[i], voice[i] * voice[i]
-        fed_p, fed_q, fed_r = fast * u, middle * v, slow * v
-        p = keep_p * p + fed_p
-        q = keep_q * q + fed_q
-        r = keep_r * r + fed_r
-        if first:
-            band_out[i], voice_out[i], slow_out[i] = p, q, r
+    n = x.shape[0]
+    table, lanes = neutral(), np.zeros((2, 8))
+    for h in range(2):
+        lanes_of(filters[h], 0, filters[h].shape[0], 4 * h, table)
+        load_lanes(states[h], 0, filters[h].shape[0], 4 * h, lanes)
+    b0, b1, b2 = load8(table[0], 0), load8(table[1], 0), load8(table[2], 0)
+    a1, a2 = load8(table[3], 0), load8(table[4], 0)
+    p, q = load8(lanes[0], 0), load8(lanes[1], 0)
+    bell, memory = filters[2], states[2]
+    c0, c1, c2, d1, d2 = bell[0, 0], bell[0, 1], bell[0, 2], -bell[0, 4], -bell[0, 5]
+    r, s = memory[0, 0], memory[0, 1]
+    fed = load4(smoothing, 0)
+    stay = minus(splat4(1.0), fed)
+    m = load4(levels, 0)
+    v = splat8(0.0)
+    for t in range(n + 3):
+        sample = x[t] if t < n else 0.0
+        u = shifted_halves(splat8(sample), v)
+        v = fma(b0, u, p)
+        if 3 <= t < n:
+            p = fma(a1, v, fma(b1, u, q))
+            q = fma(a2, v, times(b2, u))
         else:
-            band_out[i], voice_out[i], slow_out[i] = max(band_out[i], p), max(voice_out[i], q), max(slow_out[i], r)
-    state[0], state[1], state[2] = max(p, 1e-30), max(q, 1e-30), max(r, 1e-30)
+            next_p = fma(a1, v, fma(b1, u, q))
+            next_q = fma(a2, v, times(b2, u))
+            p = within(t - n + 1, min(t, 3), next_p, within(max(t - n + 5, 4), t + 4, next_p, p))
+            q = within(t - n + 1, min(t, 3), next_q, within(max(t - n + 5, 4), t + 4, next_q, q))
+        if t < n:
+            out = fused(c0, sample, r)
+            r = fused(d1, out, fused(c1, sample, s))
+            s = fused(d2, out, c2 * sample)
+            cut[t] = out
+        if t >= 3:
+            both = low_high_high(v)
+            m = fma(stay, m, times(fed, times(both, both)))
+            put(rows, 4 * (t - 3), m)
+    put(lanes[0], 0, p)
+    put(lanes[1], 0, q)
+    for h in range(2):
+        keep_lanes(lanes, 4 * h, states[h], 0, filters[h].shape[0])
+    memory[0, 0], memory[0, 1] = r if abs(r) > 1e-30 else 0.0, s if abs(s) > 1e-30 else 0.0
+    put(levels, 0, larger(m, splat4(1e-30)))
+
+
+@kernel
+def _loudest(rows, first, band, voice, slow):
+    """Rows of mean squares into three arrays; with `first` false they keep what is larger."""
+    for i in range(band.shape[0]):
+        f, m, z = rows[4 * i], rows[4 * i + 1], rows[4 * i + 2]
+        if first:
+            band[i], voice[i], slow[i] = f, m, z
+        else:
+            band[i], voice[i], slow[i] = max(band[i], f), max(voice[i], m), max(slow[i], z)
 
 
 @kernel
@@ -53,30 +110,53 @@ def _balance(band, voice, around, past, gain_db, threshold_db, max_cut_db, floor
 
 
 @kernel
-def deess_gain(x, filters, states, smoothing, levels, line, place, hold_at, limits, times_to, state, found, gain_db):
+def _any_over(band, around, threshold_db, floor_db):
+    """Whether any power is over the allowed share of the voice around it."""
+    share, floor = 10.0 ** (threshold_db / 10.0), 10.0 ** (floor_db / 10.0)
+    past = 0.0
+    for i in range(band.shape[0]):
+        past = max(past, band[i] - share * max(around[i], floor))
+    return past > 0.0
+
+
+@kernel
+def deess_gain(
+    x, filters, states, smoothing, levels, line, place, hold_at, limits, times_to, state, found, bell, gain_db
+):
     """Gain in dB (padded n) of the sibilant band of x (channels, n).
 
-    filters and states: of the band and of the voice, as for `two_cascades`; smoothing: three one-pole coefficients;
-    levels (channels, 3); line (2, frames) holds band and voice back until the voice around them is known, place (1,)
-    where; hold_at: (ring, places, levels) of the held level of the voice; limits: [threshold_db, max_cut_db,
-    floor_db]; times_to: [attack, release]; state as in `follow`. found (3, padded n) is written: the excess over the
-    threshold, the band over the voice at the moment, the level of the voice around it, in dB.
+    filters, states (channels first), smoothing and levels (channels, 4) as for `_listen`; line (2, frames) holds
+    band and voice back until the voice around them is known, place (1,) where; hold_at: (ring, places, levels) of
+    the held level of the voice; limits: [threshold_db, max_cut_db, floor_db]; times_to: [attack, release]; state as
+    in `follow`. Written is bell (channels, n), what of x a cut takes away, and found (3, padded n), where it is not
+    empty: the excess over the threshold, the band over the voice at the moment, the level of the voice around, in dB.
     """
     n = x.shape[1]
-    low, high, scratch = np.empty(CHUNK), np.empty(CHUNK), np.empty((2, CHUNK))
+    scratch, rows = np.empty((4, CHUNK)), np.empty(4 * CHUNK)
     for start in range(0, n, CHUNK):
         count = min(CHUNK, n - start)
         stop, wide = start + count, start + (count + 7) // 8 * 8
-        band, voice, around = scratch[0], scratch[1], found[2, start:wide]
+        width = wide - start
+        band, voice, around, past = scratch[0, :width], scratch[1, :width], scratch[2, :width], scratch[3, :width]
         for c in range(x.shape[0]):
-            two_cascades(x[c, start:stop], filters[0], filters[1], states[0][c], states[1][c], low, high)
-            _mean_squares(low[:count], high[:count], c == 0, smoothing, levels[c], band, voice, around)
+            held = (states[0][c], states[1][c], states[2][c])
+            part, taken = x[c, start:stop], bell[c, start:stop]
+            _listen(part, filters, held, smoothing, levels[c], rows, taken)
+            _loudest(rows, c == 0, band[:count], voice[:count], around[:count])
         hold(hold_at[0], hold_at[1], hold_at[2], around[:count])
         exchange(line[0], place[0], band[:count])
         place[0] = exchange(line[1], place[0], voice[:count])
         want = gain_db[start:wide]
-        _balance(band, voice, around, found[0, start:wide], want, limits[0], limits[1], limits[2])
-        found[1, start:stop] = voice[:count]
+        if (
+            found.shape[0] == 0
+            and state[0] == 0.0
+            and not _any_over(band[:count], around[:count], limits[0], limits[2])
+        ):
+            want[:] = 0.0
+            continue
+        _balance(band, voice, around, past, want, limits[0], limits[1], limits[2])
+        if found.shape[0]:
+            found[0, start:wide], found[1, start:wide], found[2, start:wide] = past, voice, around
         follow(want[:count], times_to[0], times_to[1], 0.0, state)
 
 
@@ -93,6 +173,9 @@ def cut_band(x, band, gain_db, mix, y):
     for start in range(0, x.shape[1], CHUNK):
         count = min(CHUNK, x.shape[1] - start)
         stop = start + count
+        if not gain_db[start:stop].any():
+            y[:, start:stop] = x[:, start:stop]
+            continue
         for i in range(0, count, 8):
             a = amplitude_of(load8(gain_db, start + i))
             put(weight, i, times(splat8(mix), minus(splat8(1.0), a)))

@@ -113,6 +113,17 @@ def fma(typing: Any, a: Any, b: Any, c: Any) -> Any:
 
 
 @intrinsic
+def fused(typing: Any, a: Any, b: Any, c: Any) -> Any:
+    """a · b + c of plain numbers, rounded once; keeps a · b out of the way where c is known first."""
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        kind = ir.FunctionType(_DOUBLE, [_DOUBLE] * 3)
+        return builder.call(cgutils.get_or_insert_function(builder.module, kind, "llvm.fma.f64"), args)
+
+    return types.float64(types.float64, types.float64, types.float64), build
+
+
+@intrinsic
 def times(typing: Any, a: Any, b: Any) -> Any:
     """a · b."""
     return a(a, b), lambda context, builder, signature, args: builder.fmul(*args)
@@ -190,13 +201,13 @@ def last(typing: Any, lanes: Any) -> Any:
 
 
 @intrinsic
-def middle(typing: Any, lanes: Any) -> Any:
-    """Value of the last lane of the lower half."""
+def low_high_high(typing: Any, lanes: Any) -> Any:
+    """Of eight lanes the last of the lower half, then the last of all three times over, as four."""
 
     def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        return builder.extract_element(args[0], _I32(signature.args[0].count // 2 - 1))
+        return builder.shuffle_vector(args[0], args[0], ir.Constant(ir.VectorType(_I32, 4), [3, 7, 7, 7]))
 
-    return types.float64(lanes), build
+    return Lanes(4)(lanes), build
 
 
 @intrinsic

@@ -24,7 +24,7 @@ class Sibilant:
 def find_sibilants(audio: np.ndarray, rate: int) -> list[Sibilant]:
     """Events of (channels, frames) in order, whatever the level of the take."""
     mono = np.ascontiguousarray(audio.mean(axis=0, keepdims=True))
-    detector = DeessProcessor(_DETECTOR, rate, 1)
+    detector = DeessProcessor(_DETECTOR, rate, 1, telling=True)
     detector.process(np.concatenate([mono, np.zeros((1, detector.latency))], axis=1))
     over, balance = detector.excess_db[detector.latency :], detector.balance_db[detector.latency :]
     near_voice = detector.around_db[detector.latency :] > FLOOR_DB + 3

@@ -13,7 +13,7 @@ from ..kernels.biquad import new_state
 from ..kernels.dynamics import padded
 from ..kernels.sibilance import cut_band, deess_gain
 from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, cut_sections, turned_down
+from .detector import PeakLevel, cut_sections, turned_down
 
 VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
 PAST_S, AHEAD_S = 1.5, 0.25
@@ -21,30 +21,38 @@ FLOOR_DB = -50.0
 
 
 class DeessProcessor(Processor):
-    """Two band levels, their balance, a gain; cuts the band as a bell or the whole sound."""
+    """Two band levels, their balance, a gain; cuts the band as a bell or the whole sound.
 
-    def __init__(self, s: "Deess", rate: int, channels: int) -> None:
+    With `telling`, what it finds is left in excess_db, balance_db and around_db (n,).
+    """
+
+    def __init__(self, s: "Deess", rate: int, channels: int, telling: bool = False) -> None:
         self.settings = s
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
         self.line, self.place = np.zeros((2, round(AHEAD_S * rate))), np.zeros(1, np.int64)
-        self.filters = cut_sections(s.low_hz, s.high_hz, rate), cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate)
-        self.states = new_state(channels, self.filters[0]), new_state(channels, self.filters[1])
-        self.smoothing = np.array([one_pole(ms, rate) for ms in (2.0, 4.0, 40.0)])
-        self.levels = np.zeros((channels, 3))
+        centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
+        self.filters = (
+            cut_sections(s.low_hz, s.high_hz, rate),
+            cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate),
+            bandpass_section(centre, centre / width, rate)[None],
+        )
+        self.states = tuple(new_state(channels, sections) for sections in self.filters)
+        self.smoothing = np.array([one_pole(ms, rate) for ms in (2.0, 4.0, 40.0, 40.0)])
+        self.levels = np.zeros((channels, 4))
         around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
         self.held = around.ring, around.places, around.levels
         self.limits = np.array([s.threshold_db, s.max_cut_db, FLOOR_DB])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
-        centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
-        self.cut = Filter(bandpass_section(centre, centre / width, rate)[None], channels)
+        self.bell_delay = Delay(channels, self.latency)
+        self.telling = telling
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
         gain = padded(n)
-        found = np.empty((3, len(gain)))
+        found, bell = np.empty((3 if self.telling else 0, len(gain))), np.empty_like(x)
         deess_gain(
             x,
             self.filters,
@@ -58,15 +66,17 @@ class DeessProcessor(Processor):
             self.times,
             self.state,
             found,
+            bell,
             gain,
         )
         self.gain_db = gain[:n]
-        self.excess_db, self.balance_db, self.around_db = found[:, :n]
+        if self.telling:
+            self.excess_db, self.balance_db, self.around_db = found[:, :n]
         late = self.delay.process(x)
         if s.mode == "wide":
             return turned_down(late, gain, 1.0, s.mix)
         y = np.empty_like(x)
-        cut_band(late, self.cut.process(late), gain, s.mix, y)
+        cut_band(late, self.bell_delay.process(bell), gain, s.mix, y)
         return y
 
 

@@ -73,11 +73,6 @@ class PowerLevel:
         return power
 
 
-def ring_size(frames: int) -> int:
-    """Least power of two that holds `frames`."""
-    return 1 << (frames - 1).bit_length()
-
-
 def level_db(level: np.ndarray) -> np.ndarray:
     """20 log10 of padded positive levels, −200 for silence."""
     out = np.empty_like(level)

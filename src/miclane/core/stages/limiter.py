@@ -7,7 +7,7 @@ import numpy as np
 from ..kernels.dynamics import padded
 from ..kernels.limiter import TAPS, apply_gain, interpolator, limiter_gain, true_peaks
 from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import level_db, ring_size
+from .detector import level_db
 
 _MARGIN_DB = 0.11
 
@@ -22,10 +22,8 @@ class LimiterProcessor(Processor):
         look = max(8, round(s.lookahead_ms * rate / 1000))
         self.first, self.second = np.ones(look * 2 // 3), np.ones(look - look * 2 // 3)
         self.places = np.array([[float(len(b)), 0.0] for b in (self.first, self.second)])
-        self.window = look + 1
-        size = ring_size(self.window + 2)
-        self.values, self.times = np.ones(size), np.zeros(size, np.int64)
-        self.queue = np.zeros(5, np.int64)
+        self.block, self.later = np.ones(look + 1), np.ones(look + 2)
+        self.place, self.quiet = np.array([0.0, 1.0]), np.zeros(2, np.int64)
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
         self.table, spread = interpolator()
@@ -38,9 +36,9 @@ class LimiterProcessor(Processor):
         n, ceiling = x.shape[1], self.ceiling / self.amplitude
         work = padded(n)
         true_peaks(x, self.table, self.skip_below, 0.9 * ceiling, self.history, work)
-        queue = self.values, self.times, self.queue
+        window = self.block, self.later, self.place, self.quiet
         boxes = self.first, self.second, self.places
-        at_work = limiter_gain(work, n, ceiling, self.window, self.release, *queue, *boxes, self.carried)
+        at_work = limiter_gain(work, n, ceiling, self.release, *window, *boxes, self.carried)
         self.gain_db = level_db(work)[:n] if at_work else np.zeros(n)
         y = np.empty_like(x)
         apply_gain(self.delay.process(x), work, self.amplitude, y)
