@@ -8,6 +8,7 @@ from .dynamics import CHUNK, amplitude_of, db_of, follow, hold
 from .simd import (
     fma,
     fused,
+    lane,
     larger,
     load4,
     load8,
@@ -25,12 +26,12 @@ from .simd import (
 
 
 @kernel
-def _listen(x, filters, states, smoothing, levels, rows, cut):
+def _listen(x, filters, states, smoothing, levels, band, voice, slow, cut):
     """One channel x (n,) through three filters at once: the band, the voice, and the bell that is cut.
 
-    filters: band and voice of up to four sections (k, 6), bell of one. rows (4 n,) get four values a frame: mean
-    squares of the band, the voice, the voice more slowly, by the one-pole coefficients in smoothing (4,), and one
-    that means nothing. cut becomes the bell's output. levels (4,) is carried on.
+    filters: band and voice of up to four sections (k, 6), bell of one. band, voice, slow (n,) become the
+    mean squares of the band, the voice, and the voice more slowly, by the one-pole coefficients in smoothing (4,).
+    cut becomes the bell's output. levels (4,) is carried on.
     """
     n = x.shape[0]
     table, lanes = neutral(), np.zeros((2, 8))
@@ -67,24 +68,13 @@ def _listen(x, filters, states, smoothing, levels, rows, cut):
         if t >= 3:
             both = low_high_high(v)
             m = fma(stay, m, times(fed, times(both, both)))
-            put(rows, 4 * (t - 3), m)
+            band[t - 3], voice[t - 3], slow[t - 3] = lane(m, 0), lane(m, 1), lane(m, 2)
     put(lanes[0], 0, p)
     put(lanes[1], 0, q)
     for h in range(2):
         keep_lanes(lanes, 4 * h, states[h], 0, filters[h].shape[0])
     memory[0, 0], memory[0, 1] = r if abs(r) > 1e-30 else 0.0, s if abs(s) > 1e-30 else 0.0
     put(levels, 0, larger(m, splat4(1e-30)))
-
-
-@kernel
-def _loudest(rows, first, band, voice, slow):
-    """Rows of mean squares into three arrays; with `first` false they keep what is larger."""
-    for i in range(band.shape[0]):
-        f, m, z = rows[4 * i], rows[4 * i + 1], rows[4 * i + 2]
-        if first:
-            band[i], voice[i], slow[i] = f, m, z
-        else:
-            band[i], voice[i], slow[i] = max(band[i], f), max(voice[i], m), max(slow[i], z)
 
 
 @kernel
@@ -132,7 +122,7 @@ def deess_gain(
     empty: the excess over the threshold, the band over the voice at the moment, the level of the voice around, in dB.
     """
     n = x.shape[1]
-    scratch, rows = np.empty((4, CHUNK)), np.empty(4 * CHUNK)
+    scratch, other = np.empty((4, CHUNK)), np.empty((3, CHUNK))
     for start in range(0, n, CHUNK):
         count = min(CHUNK, n - start)
         stop, wide = start + count, start + (count + 7) // 8 * 8
@@ -141,8 +131,13 @@ def deess_gain(
         for c in range(x.shape[0]):
             held = (states[0][c], states[1][c], states[2][c])
             part, taken = x[c, start:stop], bell[c, start:stop]
-            _listen(part, filters, held, smoothing, levels[c], rows, taken)
-            _loudest(rows, c == 0, band[:count], voice[:count], around[:count])
+            if c == 0:
+                _listen(part, filters, held, smoothing, levels[c], band, voice, around, taken)
+            else:
+                _listen(part, filters, held, smoothing, levels[c], other[0], other[1], other[2], taken)
+                np.maximum(band, other[0, :width], band)
+                np.maximum(voice, other[1, :width], voice)
+                np.maximum(around, other[2, :width], around)
         hold(hold_at[0], hold_at[1], hold_at[2], around[:count])
         exchange(line[0], place[0], band[:count])
         place[0] = exchange(line[1], place[0], voice[:count])

@@ -211,6 +211,19 @@ def low_high_high(typing: Any, lanes: Any) -> Any:
 
 
 @intrinsic
+def lane(typing: Any, lanes: Any, which: Any) -> Any:
+    """Value of one lane, named by a literal."""
+    wanted = which.literal_value if isinstance(which, types.Literal) else None
+    if wanted is None:
+        return None
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        return builder.extract_element(args[0], _I32(wanted))
+
+    return types.float64(lanes, which), build
+
+
+@intrinsic
 def within(typing: Any, low: Any, high: Any, inside: Any, outside: Any) -> Any:
     """Lanes low to high of `inside`, the others of `outside`."""
 
