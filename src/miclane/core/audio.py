@@ -96,8 +96,13 @@ def dither(audio: np.ndarray, bits: int, seed: int = 0) -> np.ndarray:
     """Triangular dither of two steps, added and rounded to `bits`; clipped to full scale (Lipshitz et al., 1992)."""
     steps = 2.0 ** (bits - 1)
     random = np.random.default_rng(seed)
-    noise = random.random(audio.shape) - random.random(audio.shape)
-    return np.clip(np.round(audio * steps + noise), -steps, steps - 1) / steps
+    out = audio * steps
+    out += random.random(audio.shape, np.float32)
+    out -= random.random(audio.shape, np.float32)
+    np.rint(out, out=out)
+    np.clip(out, -steps, steps - 1, out=out)
+    out /= steps
+    return out
 
 
 class SoundWriter:

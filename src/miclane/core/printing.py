@@ -1,10 +1,13 @@
 """Printing: chosen places of the graph rendered from the first frame to the last into sound files."""
 
+from collections import deque
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+import numpy as np
 from pydantic import Field
 
 from .audio import SoundWriter
@@ -15,6 +18,7 @@ from .errors import UnusableChainError
 from .mix.document import Bus, Lane, Return, Session
 from .stages.base import Settings
 
+_AHEAD = 4
 Format = Literal["wav-32", "wav-24", "wav-16", "flac-24", "flac-16", "ogg"]
 
 
@@ -61,6 +65,11 @@ def print_length(session: Session) -> int:
     return session.frames + round(tail * session.rate)
 
 
+def _write(writers: list[SoundWriter], blocks: list[np.ndarray]) -> None:
+    for writer, block in zip(writers, blocks, strict=True):
+        writer.write(block)
+
+
 def print_session(
     session: Session,
     request: PrintRequest,
@@ -87,11 +96,16 @@ def print_session(
         for part, key in zip(parts, keys, strict=True):
             writers.append(SoundWriter(part, session.rate, graph.nodes[key].channels, int(bits or 32)))  # type: ignore[arg-type]
         total, done = print_length(session), 0
-        for blocks in stream(graph, keys, total, read, cancel):
-            for writer, block in zip(writers, blocks, strict=True):
-                writer.write(block)
-            done += blocks[0].shape[1]
-            progress(done / total)
+        with ThreadPoolExecutor(1) as scribe:
+            writing: deque[Future[None]] = deque()
+            for blocks in stream(graph, keys, total, read, cancel):
+                writing.append(scribe.submit(_write, writers, blocks))
+                while len(writing) > _AHEAD:
+                    writing.popleft().result()
+                done += blocks[0].shape[1]
+                progress(done / total)
+            for written in writing:
+                written.result()
         for writer in writers:
             writer.close()
         for part, file in zip(parts, files, strict=True):

@@ -10,7 +10,7 @@ from ..kernels.dynamics import weigh
 from ..stages.base import Stage
 from .graph import Node
 
-BLOCK = 8192
+BLOCK = 16384
 
 
 def trace_hop(rate: int) -> int:
@@ -101,14 +101,14 @@ def make_trace(x: np.ndarray, y: np.ndarray, gain_db: np.ndarray | None, rate: i
 
 def mix_down(parts: list[np.ndarray], gains: list[tuple[float, float]], channels: int, frames: int) -> np.ndarray:
     """Weighted sum (channels, frames) of mono or stereo parts, cut to `frames`; no part gives silence."""
+    if len(parts) == 1 and parts[0].shape[0] == channels and gains[0] == (1.0, 1.0):
+        return parts[0][:, :frames]
     out = np.empty((channels, frames))
-    for c in range(channels):
-        fresh = True
-        for part, sides in zip(parts, gains, strict=True):
-            gain = sides[c]
-            if gain:
-                weigh(np.ascontiguousarray(part[min(c, part.shape[0] - 1), :frames]), gain, fresh, out[c])
-                fresh = False
-        if fresh:
-            out[c] = 0.0
+    fresh = True
+    for part, (left, right) in zip(parts, gains, strict=True):
+        if left or right:
+            weigh(np.ascontiguousarray(part[:, :frames]), left, right, fresh, out)
+            fresh = False
+    if fresh:
+        out[:] = 0.0
     return out

@@ -212,12 +212,24 @@ def exchange(line, at, part):
 
 
 @kernel
+def _pass_through(held, x, y):
+    for k in range(x.shape[0]):
+        value = x[k]
+        y[k] = held[k]
+        held[k] = value
+
+
+@kernel
 def delay_line(x, line, position, y):
     """Delay x (channels, n) by line.shape[1] frames into y; returns the new write position."""
-    at = position
-    for c in range(x.shape[0]):
-        y[c] = x[c]
-        at = exchange(line[c], position, y[c])
+    n, length = x.shape[1], line.shape[1]
+    i, at = 0, position
+    while i < n:
+        count = min(n - i, length - at)
+        for c in range(x.shape[0]):
+            _pass_through(line[c, at : at + count], x[c, i : i + count], y[c, i : i + count])
+        i += count
+        at = at + count if at + count < length else 0
     return at
 
 

@@ -327,14 +327,22 @@ def duck_gain(level_db, n, threshold_db, depth_db, attack, release, hold, state,
 
 
 @kernel
-def weigh(x, gain, fresh, y):
-    """y = gain · x where `fresh`, else y += gain · x; both (n,)."""
+def _weigh(x, gain, fresh, y):
     if fresh:
         for i in range(y.shape[0]):
             y[i] = gain * x[i]
     else:
         for i in range(y.shape[0]):
             y[i] += gain * x[i]
+
+
+@kernel
+def weigh(x, left, right, fresh, y):
+    """y = gain · x where `fresh`, else y += gain · x; both (channels, n), mono x serving both sides of y."""
+    last = x.shape[0] - 1
+    _weigh(x[0], left, fresh, y[0])
+    if y.shape[0] > 1:
+        _weigh(x[last], right, fresh, y[1])
 
 
 @kernel

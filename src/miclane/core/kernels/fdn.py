@@ -139,13 +139,19 @@ def _spread(held, x, gain):
 
 
 @kernel
-def diffuse(x, line, gain, position):
-    """Schroeder allpass as long as `line` over one channel x (n,), in place; returns the new place in the line."""
-    n, length = x.shape[0], line.shape[0]
-    i = 0
-    while i < n:
-        count = min(n - i, length - position)
-        _spread(line[position : position + count], x[i : i + count], gain)
-        i += count
-        position = position + count if position + count < length else 0
-    return position
+def diffuse(x, lines, lengths, places, gain):
+    """Schroeder allpasses in a row over each channel of x (channels, n), in place.
+
+    lines (channels, units, frames) their memories, lengths and places (channels, units) how much of each is in use and
+    where it is; places are carried on.
+    """
+    n = x.shape[1]
+    for c in range(x.shape[0]):
+        for unit in range(lengths.shape[1]):
+            length, position, i = lengths[c, unit], places[c, unit], 0
+            while i < n:
+                count = min(n - i, length - position)
+                _spread(lines[c, unit, position : position + count], x[c, i : i + count], gain)
+                i += count
+                position = position + count if position + count < length else 0
+            places[c, unit] = position

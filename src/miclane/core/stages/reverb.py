@@ -62,14 +62,6 @@ def _interpolation_loss_db(frequency_hz: float, rate: int) -> float:
     return float(np.mean(20 * np.log10(heard)))
 
 
-class _Diffuser:
-    """One allpass with its place."""
-
-    def __init__(self, frames: int) -> None:
-        self.line = np.zeros(frames)
-        self.position = 0
-
-
 class ReverbProcessor(Processor):
     """Pre-delay, cuts, diffusers, network, width."""
 
@@ -78,7 +70,8 @@ class ReverbProcessor(Processor):
         self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
         self.dry = channels
         self.filter = Filter(cut_sections(s.low_cut_hz, s.high_cut_hz, rate, 12), 2)
-        self.diffusers = [[_Diffuser(_prime_at(ms * rate / 1000)) for ms in _DIFFUSERS_MS[side]] for side in range(2)]
+        self.spans = np.array([[_prime_at(ms * rate / 1000) for ms in side] for side in _DIFFUSERS_MS])
+        self.diffusers, self.spots = np.zeros((2, 4, self.spans.max())), np.zeros((2, 4), np.int64)
         self.lengths = line_lengths(rate)
         depth = _MODULATION_MS * rate / 1000
         self.depth = depth
@@ -108,9 +101,7 @@ class ReverbProcessor(Processor):
         fed = self.filter.process(self.predelay.process(stereo))
         if fed is stereo:
             fed = stereo.copy()
-        for side in range(2):
-            for unit in self.diffusers[side]:
-                unit.position = diffuse(fed[side], unit.line, _DIFFUSION, unit.position)
+        diffuse(fed, self.diffusers, self.spans, self.spots, _DIFFUSION)
         wet = np.empty_like(fed)
         self.write = network(
             fed,
@@ -134,12 +125,7 @@ class ReverbProcessor(Processor):
         return wet
 
     def _fall_silent(self) -> None:
-        for array in (
-            self.lines,
-            self.shelf_state,
-            self.filter.state,
-            *(u.line for side in self.diffusers for u in side),
-        ):
+        for array in (self.lines, self.shelf_state, self.filter.state, self.diffusers):
             array[:] = 0.0
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
