@@ -1,18 +1,20 @@
 """Sound to the browser, as 32-bit floats, and what was measured of it."""
 
+import contextlib
+from collections.abc import Iterator
 from typing import Annotated, Any
 
 import numpy as np
 from fastapi import APIRouter, Query, Request
-from fastapi.responses import JSONResponse, Response
+from fastapi.responses import JSONResponse, Response, StreamingResponse
 
-from ..core.engine.render import Range
+from ..core.engine.render import Cancel, Range
 from ..core.errors import CancelledError, MicLaneError
 from ..core.measure.loudness import integrated_lufs
 from ..core.measure.stages import read_stage
 from ..core.mix.document import flat_stages
 from ..store.sessions import State
-from .studio import Hear, Studio, Variant, envelope, find_lane
+from .studio import Hear, SongVariant, Studio, Variant, envelope, find_lane
 
 router = APIRouter()
 LONGEST_S = 20
@@ -62,10 +64,46 @@ def sound(
             audio = studio.range(state, hear, lane, start, stop, variant, cancel).audio
     except CancelledError:
         return Response(status_code=204)
-    stereo = audio if audio.shape[0] == 2 else np.broadcast_to(audio, (2, audio.shape[1]))
-    data = np.ascontiguousarray(stereo.T, dtype=np.float32)
     headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
-    return Response(data.tobytes(), media_type="application/octet-stream", headers=headers)
+    return Response(interleaved(audio), media_type="application/octet-stream", headers=headers)
+
+
+def interleaved(audio: np.ndarray) -> bytes:
+    """Mono or stereo (channels, n) as interleaved stereo floats."""
+    stereo = audio if audio.shape[0] == 2 else np.broadcast_to(audio, (2, audio.shape[1]))
+    return np.ascontiguousarray(stereo.T, dtype=np.float32).tobytes()
+
+
+@router.get("/s/{session_id}/song")
+def song(
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    hear: Hear = "lane",
+    variant: SongVariant = "treated",
+    client: str = "",
+    generation: int = 0,
+) -> StreamingResponse:
+    """Frames [start, stop) of the song as interleaved stereo floats, sent as they are made.
+
+    A newer `generation` of the same `client` ends it early.
+    """
+    studio = studio_of(request)
+    state = studio.sessions.get(session_id)
+    if not start < stop <= 2 * state.session.frames + state.session.rate:
+        raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
+    cancel = studio.overtake(client, generation) if client else Cancel()
+    pieces = studio.song(state, hear, lane, start, stop, variant, cancel)
+
+    def told() -> Iterator[bytes]:
+        with contextlib.suppress(CancelledError):
+            for piece in pieces:
+                yield interleaved(piece)
+
+    headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
+    return StreamingResponse(told(), media_type="application/octet-stream", headers=headers)
 
 
 @router.get("/s/{session_id}/readings")

@@ -2,6 +2,7 @@
 
 import threading
 from collections import OrderedDict
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -10,7 +11,8 @@ from typing import Literal
 import numpy as np
 
 from ..core.engine.graph import Builder, Graph
-from ..core.engine.render import Cancel, Range, Renderer
+from ..core.engine.render import Cancel, Gate, Range, Renderer
+from ..core.engine.stream import flow
 from ..core.errors import UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.mix.document import Lane, Session
@@ -20,7 +22,11 @@ from ..store.sounds import SoundStore
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
 Variant = Literal["treated", "untreated", "unducked"]
+SongVariant = Literal["treated", "untreated", "unducked", "removed"]
+_SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 MATCH_LIMIT_DB = 30.0
+SONG_RUN_IN_S = 1.0
+SONG_FIRST_S = 1.5
 
 
 @dataclass(frozen=True)
@@ -111,6 +117,19 @@ class Studio:
         graph = self.graph(state)
         return self.renderer(graph.rate).preview(graph, self.target(graph, hear, lane), start, stop, loop, cancel)
 
+    def song(
+        self, state: State, hear: Hear, lane: str, start: int, stop: int, variant: SongVariant, cancel: Cancel
+    ) -> Iterator[np.ndarray]:
+        """Frames [start, stop) of what is heard, piece by piece (channels, n), for playing on and on."""
+        if variant == "removed":
+            sides = (self.song(state, hear, lane, start, stop, side, cancel) for side in _SIDES)
+            return _difference(*sides)
+        graph = self.variant_graph(state, hear, lane, variant)
+        run_in = round(SONG_RUN_IN_S * graph.rate)
+        renderer = self.renderer(graph.rate)
+        pieces = flow(graph, self.target(graph, hear, lane), start, stop, renderer.read, run_in, cancel)
+        return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
+
     def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant) -> Graph:
         """The graph as it is, or one side of a comparison."""
         if variant == "untreated":
@@ -174,6 +193,32 @@ class Studio:
             while len(self._envelopes) > 400:
                 self._envelopes.popitem(last=False)
         return found
+
+
+def _first_at_once(pieces: Iterator[np.ndarray], frames: int, gate: Gate) -> Iterator[np.ndarray]:
+    """The pieces; other rendering waits until so many frames of them are there."""
+    given = 0
+    while given < frames:
+        with gate.urgent():
+            piece = next(pieces, None)
+        if piece is None:
+            return
+        given += piece.shape[1]
+        yield piece
+    yield from pieces
+
+
+def _difference(one: Iterator[np.ndarray], other: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
+    """What is in `one` and not in `other`, both cut into pieces in their own way."""
+    a, b = np.zeros((1, 0)), np.zeros((1, 0))
+    while True:
+        a = next(one, a) if a.shape[1] == 0 else a
+        b = next(other, b) if b.shape[1] == 0 else b
+        n = min(a.shape[1], b.shape[1])
+        if n == 0:
+            return
+        yield a[:, :n] - b[:, :n]
+        a, b = a[:, n:], b[:, n:]
 
 
 def envelope(audio: np.ndarray, columns: int) -> np.ndarray:

@@ -7,8 +7,9 @@ the range of what lies upstream and its render serves again. The result depends 
 
 import os
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 import numpy as np
@@ -40,6 +41,34 @@ class Cancel:
             raise CancelledError("overtaken by something newer")
 
 
+class Gate:
+    """Lets what will be heard at once go before what can wait."""
+
+    def __init__(self) -> None:
+        self._urgent = 0
+        self._lock = threading.Lock()
+        self._open = threading.Event()
+        self._open.set()
+
+    @contextmanager
+    def urgent(self) -> Iterator[None]:
+        """While this is held, whoever asks to `pass_through` waits."""
+        with self._lock:
+            self._urgent += 1
+            self._open.clear()
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._urgent -= 1
+                if not self._urgent:
+                    self._open.set()
+
+    def pass_through(self) -> None:
+        """Wait for the urgent, for a second at the most."""
+        self._open.wait(1.0)
+
+
 @dataclass
 class Range:
     """A rendered range: the sound of the target, and every node before it by its key."""
@@ -65,7 +94,9 @@ class Renderer:
         self.read = read
         self.store = store or RenderStore()
         self.threads = threads or os.cpu_count() or 1
+        self.gate = Gate()
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render")
+        self._urgent_pool = ThreadPoolExecutor(self.threads, thread_name_prefix="soon")
 
     def span(self, graph: Graph, target: str, start: int, stop: int) -> tuple[int, int]:
         """The frames that must be run to have [start, stop) of the target exact."""
@@ -101,7 +132,8 @@ class Renderer:
             return held[target].cut(start, stop)
         run_in = min(missing_memory[target], PREVIEW_RUN_IN_S if missing_memory[target] < 2 else 1.5)
         begin = max(0, first, start - round(run_in * graph.rate))
-        done = self._run(graph, target, begin, min(stop + latency, last), held, cancel or Cancel(), keep=False)
+        with self.gate.urgent():
+            done = self._run(graph, target, begin, min(stop + latency, last), held, cancel or Cancel(), keep=False)
         return done[target].cut(start, stop)
 
     def _run(
@@ -124,6 +156,7 @@ class Renderer:
             waiting[key] = node
             stack += [*node.inputs, *_keys(node)]
         running: dict[Future[Rendered], str] = {}
+        pool = self._pool if keep else self._urgent_pool
         try:
             while waiting or running:
                 ready = [n for n in waiting.values() if all(k in done for k in (*n.inputs, *_keys(n)))]
@@ -132,7 +165,7 @@ class Renderer:
                     if len(ready) == 1 and not running:
                         done[node.key] = self._node(graph, node, done, first, last, cancel, keep)
                     else:
-                        job = self._pool.submit(self._node, graph, node, done, first, last, cancel, keep)
+                        job = pool.submit(self._node, graph, node, done, first, last, cancel, keep)
                         running[job] = node.key
                 if running:
                     for job in wait(running, return_when=FIRST_COMPLETED).done:
@@ -147,7 +180,12 @@ class Renderer:
     def _node(
         self, graph: Graph, node: Node, done: dict[str, Rendered], first: int, last: int, cancel: Cancel, keep: bool
     ) -> Rendered:
-        cancel.check()
+        def check() -> None:
+            cancel.check()
+            if keep:
+                self.gate.pass_through()
+
+        check()
         if node.stage is None and not node.gains and node.digest:
             item = Rendered(first, self.read(node.digest, first, last))
         elif node.stage is None:
@@ -160,7 +198,7 @@ class Renderer:
             keys = [done[k] for k in _keys(node)]
             stop = min([last, source.stop, *(k.stop for k in keys)])
             key = keys[0].cut(first, stop) if keys else None
-            audio, trace = run_stage(node, source.cut(first, stop), key, graph.rate, first, cancel.check)
+            audio, trace = run_stage(node, source.cut(first, stop), key, graph.rate, first, check)
             item = Rendered(first, audio, trace)
         if keep:
             self.store.put(node.key, first, last, item)

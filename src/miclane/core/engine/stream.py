@@ -1,7 +1,7 @@
-"""Printing: the whole graph run once from the first frame to the last, in chunks, with bounded memory.
+"""The graph run from one frame to another in chunks, with bounded memory: for printing and for playing on and on.
 
-All stations work at the same time, each on what its neighbours made in the step before, so that a long chain keeps
-every core busy. Which thread runs which stations follows from how long each has taken so far.
+In a print all stations work at the same time, each on what its neighbours made in the step before, so that a long
+chain keeps every core busy. Which thread runs which stations follows from how long each has taken so far.
 """
 
 import os
@@ -17,6 +17,7 @@ from .node import BLOCK, Worker, mix_down
 from .render import Cancel, SoundReader
 
 CHUNK = BLOCK
+_FIRST = 2048
 _DEAL_AGAIN = 16
 
 
@@ -52,8 +53,9 @@ class _Edge:
 class _Station:
     """A node with its incoming edges and the outgoing ones to fill."""
 
-    def __init__(self, node: Node, rate: int) -> None:
+    def __init__(self, node: Node, rate: int, start: int) -> None:
         self.node = node
+        self.start = start
         self.incoming = [_Edge() for _ in (*node.inputs, *([node.keyed_by] if node.keyed_by else []))]
         self.outgoing: list[_Edge] = []
         self.rate = rate
@@ -67,18 +69,24 @@ class _Station:
         ready = min((edge.frames for edge in self.incoming), default=0)
         self.ready = [edge.take(ready) for edge in self.incoming] if ready else []
 
-    def work(self, start: int, read: SoundReader) -> None:
+    def hand_on(self) -> None:
+        """Give what was made to those that wait for it."""
+        if self.made is not None:
+            for edge in self.outgoing:
+                edge.put(self.made)
+
+    def work(self, start: int, read: SoundReader, chunk: int = CHUNK) -> None:
         """Make what follows from what has been gathered; a source reads its next chunk."""
         begun = time.perf_counter()
         node, blocks = self.node, self.ready
         if not self.incoming:
-            self.made = read(node.digest, start, start + CHUNK) if node.digest else np.zeros((node.channels, CHUNK))
+            self.made = read(node.digest, start, start + chunk) if node.digest else np.zeros((node.channels, chunk))
         elif not blocks:
             self.made = None
         elif node.stage is None:
             self.made = mix_down(blocks, list(node.gains), node.channels, blocks[0].shape[1])
         else:
-            self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0])
+            self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.start)
             self.made = self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)
         self.seconds += time.perf_counter() - begun
 
@@ -94,6 +102,51 @@ def _deal(line: list[_Station], hands: int) -> list[list[_Station]]:
     return dealt
 
 
+def _lay_out(graph: Graph, targets: list[str], start: int) -> tuple[list[_Station], list[_Edge]]:
+    """Stations for all that the targets need, in order, joined by edges, and the edges that the targets fill."""
+    wanted = {n.key for target in targets for n in graph.needed(target)}
+    stations = {key: _Station(node, graph.rate, start) for key, node in graph.nodes.items() if key in wanted}
+    for station in stations.values():
+        node = station.node
+        before = (*node.inputs, *([node.keyed_by] if node.keyed_by else []))
+        for edge, key in zip(station.incoming, before, strict=True):
+            stations[key].outgoing.append(edge)
+    ends = [_Edge() for _ in targets]
+    for edge, target in zip(ends, targets, strict=True):
+        stations[target].outgoing.append(edge)
+    return list(stations.values()), ends
+
+
+def flow(
+    graph: Graph, target: str, start: int, stop: int, read: SoundReader, run_in: int, cancel: Cancel
+) -> Iterator[np.ndarray]:
+    """Yield frames [start, stop) of a node (channels, n) piece by piece, the first as soon as can be.
+
+    Every station works on each chunk in turn, so that nothing waits for a later chunk. What sounded more than
+    `run_in` frames before the start is not heard.
+    """
+    at = max(0, start - run_in)
+    given, due = at, start + graph.reach(target)[1]
+    line, (end,) = _lay_out(graph, [target], at)
+    while given < stop:
+        cancel.check()
+        soon = 2 * _FIRST if given <= start + 8 * _FIRST else CHUNK
+        chunk = min(CHUNK, due - at + _FIRST) if at < due else soon
+        for station in line:
+            station.gather()
+            station.work(at, read, chunk)
+            station.hand_on()
+        at += chunk
+        ready = end.frames
+        if not ready:
+            continue
+        block = end.take(ready)
+        skip = min(max(start - given, 0), ready)
+        given += ready
+        if skip < ready:
+            yield block[:, skip : ready - max(0, given - stop)]
+
+
 def stream(
     graph: Graph,
     targets: list[str],
@@ -105,17 +158,7 @@ def stream(
     """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side."""
     cancel = cancel or Cancel()
     threads = threads or min(4, len(os.sched_getaffinity(0)))
-    wanted = {n.key for target in targets for n in graph.needed(target)}
-    order = [n for n in graph.nodes.values() if n.key in wanted]
-    stations = {n.key: _Station(n, graph.rate) for n in order}
-    for node in order:
-        before = (*node.inputs, *([node.keyed_by] if node.keyed_by else []))
-        for edge, key in zip(stations[node.key].incoming, before, strict=True):
-            stations[key].outgoing.append(edge)
-    ends = [_Edge() for _ in targets]
-    for edge, target in zip(ends, targets, strict=True):
-        stations[target].outgoing.append(edge)
-    line = list(stations.values())
+    line, ends = _lay_out(graph, targets, 0)
     given = at = step = 0
 
     def run(hand: list[_Station], start: int) -> None:
@@ -134,9 +177,7 @@ def stream(
             for job in jobs:
                 job.result()
             for station in line:
-                if station.made is not None:
-                    for edge in station.outgoing:
-                        edge.put(station.made)
+                station.hand_on()
             at += CHUNK
             step += 1
             ready = min(min(edge.frames for edge in ends), frames - given)

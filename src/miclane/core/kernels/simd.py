@@ -4,16 +4,23 @@ LLVM splits them into whatever the processor has (one AVX-512 register, two AVX2
 everywhere. Values exist inside kernels only.
 """
 
+from collections.abc import Callable
 from typing import Any
 
 from llvmlite import ir
 from numba import types
 from numba.core import cgutils
 from numba.core.datamodel import PrimitiveModel
-from numba.extending import intrinsic, register_model
+from numba.extending import intrinsic as numba_intrinsic
+from numba.extending import register_model
 
 _DOUBLE = ir.DoubleType()
 _I32 = ir.IntType(32)
+
+
+def intrinsic(function: Callable[..., Any]) -> Any:
+    """Numba's intrinsic: in kernels a function of the arguments after `typing`."""
+    return numba_intrinsic(function)
 
 
 class Lanes(types.Type):

@@ -1,7 +1,7 @@
 // Starts what a page needs, again whenever a part of it has been swapped.
 
 import { look, on, say, state, $, $$ } from "./session.js";
-import { player, refresh } from "./player.js";
+import { player, refresh, unhurried } from "./player.js";
 import "./rule.js";
 import { initStrip, load } from "./strip.js";
 import { refreshPictures, reloadBody } from "./bench.js";
@@ -37,7 +37,7 @@ on("changed", ({ structure, jumped, select }) => {
     reloadBody(select?.stage ?? place.get("stage") ?? undefined, select?.band ?? Number(place.get("band") ?? 0));
   } else if (state.screen === "space") reloadSpace();
 });
-on("rendered", () => refreshPictures());
+on("rendered", unhurried(refreshPictures));
 on("stale", async () => {
   await look();
   say("changed", { structure: true, jumped: true, began: performance.now(), curves: {}, edits: [], version: state.version });

@@ -1,11 +1,11 @@
 // The bench: pins on the EQ, pictures that follow the sound, switches, choices, what is added and taken away.
 
 import { change, on, set, say, state, $, $$ } from "./session.js";
-import { player } from "./player.js";
+import { measured, player } from "./player.js";
 import "./rule.js";
 
 const bench = () => $("#bench");
-const query = () => `lane=${state.lane}&hear=${player.hear}&start=${player.first}&stop=${player.last}&first=${player.first}&last=${player.last}`;
+const query = ([first, last]) => `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}`;
 let token = 0;
 
 export function reloadBody(stage, band = 0) {
@@ -34,24 +34,24 @@ export async function refreshPictures() {
   if (!box?.dataset.stage || box.dataset.stale || box.dataset.stage === "out" || !player.last || !state.frames) return;
   const mine = ++token;
   const stage = box.dataset.stage;
-  if (player.last - player.first > 60 * state.rate) return;
+  const over = measured();
   try {
-    const answer = await fetch(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query()}`, { headers: { "hx-request": "true" } });
+    const answer = await fetch(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}`, { headers: { "hx-request": "true" } });
     if (mine !== token || bench()?.dataset.stage !== stage) return;
     const text = await answer.text();
     if (answer.status !== 200) return;
     $("#measured").innerHTML = text;
-    if (box.dataset.kind === "deess") await drawSpectrogram(stage, mine);
+    if (box.dataset.kind === "deess") await drawSpectrogram(stage, mine, over);
   } catch {
     /* the next render draws it */
   }
 }
 
-async function drawSpectrogram(stage, mine) {
+async function drawSpectrogram(stage, mine, over) {
   const canvas = $("#spectrogram");
   if (!canvas) return;
   const treated = player.variant !== "untreated";
-  const answer = await fetch(`/s/${state.id}/lane/${state.lane}/spectrogram/${stage}?${query()}&treated=${treated}`);
+  const answer = await fetch(`/s/${state.id}/lane/${state.lane}/spectrogram/${stage}?${query(over)}&treated=${treated}`);
   if (!answer.ok || mine !== token) return;
   const shades = new Uint8Array(await answer.arrayBuffer());
   const style = getComputedStyle(document.documentElement);
@@ -74,7 +74,7 @@ async function drawSpectrogram(stage, mine) {
   small.getContext("2d").putImageData(picture, 0, 0);
   g.scale(ratio, ratio);
   g.drawImage(small, 36, 16, 620, 150);
-  const x = (frame) => 36 + ((frame - player.first) / (player.last - player.first)) * 620;
+  const x = (frame) => 36 + ((frame - over[0]) / (over[1] - over[0])) * 620;
   const y = (f) => 166 - (Math.log(f / 400) / Math.log(40)) * 150;
   g.font = '10px "Spline Sans Mono", monospace';
   g.fillStyle = style.getPropertyValue("--pencil");
@@ -97,7 +97,7 @@ async function drawSpectrogram(stage, mine) {
   let found = 0;
   let lastText = -100;
   for (const e of state.data.events) {
-    if (e.end < player.first || e.start > player.last) continue;
+    if (e.end < over[0] || e.start > over[1]) continue;
     found += 1;
     g.lineWidth = 1.4;
     g.strokeRect(x(e.start), y(13500), Math.max(3, x(e.end) - x(e.start)), y(3600) - y(13500));

@@ -3,9 +3,8 @@
 import { client, on, say, state, toast } from "./session.js";
 
 const SOON_S = 0.9;
-const SOON_IN_SONG_S = 4;
 const AHEAD_S = 0.05;
-const PIECE_S = 12;
+const BUFFER_S = 10;
 const LONGEST_LOOP_S = 20;
 
 export const player = {
@@ -34,10 +33,14 @@ const began = new Map();
 
 function told(m) {
   if (m.type === "position") {
-    player.at = m.at;
+    if (m.playing) player.at = m.at;
     player.starved = m.starved;
+    if (m.playing && !m.starved && player.asked) {
+      player.waited_ms = performance.now() - player.asked; // from the wish to the sound
+      player.asked = 0;
+    }
     say("position", m);
-    if (m.playing && isSong()) fillAhead();
+    if (m.playing && isSong()) keepFlowing();
   } else if (m.type === "ended") {
     player.playing = false;
     say("playing");
@@ -51,25 +54,38 @@ function told(m) {
   }
 }
 
-const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.rate;
-
-function address(start, stop, variant, extra = "") {
-  return `/s/${state.id}/sound?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${order}${extra}`;
+// What pictures are measured over: the loop; while the whole song is up, the phrase at the playhead.
+export function measured() {
+  if (!isSong()) return [player.first, player.last];
+  const phrase = state.data?.phrases?.find((p) => p.end > player.at) ?? state.data?.phrases?.at(-1);
+  if (phrase) return [phrase.start, Math.min(phrase.end, phrase.start + LONGEST_LOOP_S * state.rate)];
+  return [player.at, Math.min(player.at + 6 * state.rate, player.last)];
 }
 
-// The range that is rendered for a stretch: the loop itself, or its piece of the whole song.
-function pieceAt(frame) {
-  if (!isSong()) return [player.first, player.last];
-  const size = PIECE_S * state.rate;
-  const k = Math.floor((frame - anchor) / size);
-  return [Math.max(player.first, anchor + k * size), Math.min(anchor + (k + 1) * size, player.last)];
+// in the whole song the sound comes first, the pictures a moment later
+export const unhurried = (work) => {
+  let waiting = 0;
+  return () => {
+    clearTimeout(waiting);
+    if (isSong() && player.playing) waiting = setTimeout(work, 1500);
+    else work();
+  };
+};
+
+export const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.rate;
+
+function address(what, start, stop, variant, extra = "") {
+  return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${order}${extra}`;
 }
 
 async function fetchSound(start, stop, variant, extra, signal) {
-  const answer = await fetch(address(start, stop, variant, extra), { signal, headers: { accept: "application/json" } });
+  const answer = await fetch(address("sound", start, stop, variant, extra), { signal, headers: { accept: "application/json" } });
   if (answer.status === 204) return null;
   if (!answer.ok) throw new Error((await answer.json()).error);
-  const flat = new Float32Array(await answer.arrayBuffer());
+  return { ...parted(new Float32Array(await answer.arrayBuffer())), version: Number(answer.headers.get("x-version")) };
+}
+
+function parted(flat) {
   const n = flat.length / 2;
   const left = new Float32Array(n);
   const right = new Float32Array(n);
@@ -77,13 +93,12 @@ async function fetchSound(start, stop, variant, extra, signal) {
     left[i] = flat[2 * i];
     right[i] = flat[2 * i + 1];
   }
-  return { left, right, version: Number(answer.headers.get("x-version")) };
+  return { left, right };
 }
 
-let anchor = 0; // where the pieces of the whole song are counted from
 let order = 0; // counts changes of sound; a newer one overtakes
 let inFlight = new AbortController();
-let have = new Set();
+let flows = []; // what is streaming, or has streamed, of the whole song: variant, from, to
 
 function give(variant, offset, sound, generation) {
   if (generation !== order || !sound) return;
@@ -98,70 +113,93 @@ export async function refresh(start = performance.now(), parts = {}) {
   if (!state.frames || !player.lane) return;
   order += 1;
   const generation = order;
-  anchor = player.at;
   inFlight.abort();
   inFlight = new AbortController();
   const { signal } = inFlight;
-  have = new Set();
+  for (const run of flows) run.control.abort();
+  flows = [];
   began.set(generation, { began: start, parts });
   if (began.size > 50) began.delete(began.keys().next().value);
   try {
-    const [a, b] = pieceAt(player.at);
-    have.add(a);
+    if (isSong()) {
+      const ahead = player.playing && !player.starved ? Math.round(AHEAD_S * state.rate) : 0;
+      flow("treated", Math.min(player.at + ahead, player.last - 1));
+      say("rendered", { first: player.at, last: player.last, generation });
+      return;
+    }
     if (player.playing) await soon(generation, signal, parts);
-    const whole = await fetchSound(a, b, "treated", "", signal);
+    const whole = await fetchSound(player.first, player.last, "treated", "", signal);
     if (generation !== order) return;
-    give("treated", a, whole, generation);
+    give("treated", player.first, whole, generation);
     parts.loop_ms = performance.now() - start;
-    say("rendered", { first: a, last: b, generation });
-    if (isSong()) fillAhead();
+    say("rendered", { first: player.first, last: player.last, generation });
   } catch (error) {
     if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
   }
 }
 
-// a short piece first, and in the whole song a longer one behind it while the rest is rendered
+// a short piece under the playhead while the whole loop is rendered
 async function soon(generation, signal, parts) {
-  const [a, b] = pieceAt(player.at);
-  const end = isSong() ? player.last : b;
-  let from = Math.min(player.at + Math.round(AHEAD_S * state.rate * (player.starved ? 0 : 1)), end - 1);
-  for (const seconds of isSong() ? [0.6, SOON_IN_SONG_S] : [SOON_S]) {
-    const to = Math.min(from + Math.round(seconds * state.rate), end);
-    if (to <= from || generation !== order) return;
-    const asked = performance.now();
-    const sound = await fetchSound(from, to, "treated", `&first=${a}&last=${b}`, signal);
-    parts.fetch_ms ??= performance.now() - asked;
-    give("treated", from, sound, generation);
-    from = to;
-  }
+  const from = Math.min(player.at + Math.round(AHEAD_S * state.rate * (player.starved ? 0 : 1)), player.last - 1);
+  const to = Math.min(from + Math.round(SOON_S * state.rate), player.last);
+  if (to <= from) return;
+  const asked = performance.now();
+  const sound = await fetchSound(from, to, "treated", `&first=${player.first}&last=${player.last}`, signal);
+  parts.fetch_ms ??= performance.now() - asked;
+  give("treated", from, sound, generation);
 }
 
-let filling = false;
-async function fillAhead() {
-  if (filling) return;
-  filling = true;
+// The whole song streams from where it is heard on, some seconds ahead of the playhead.
+async function flow(variant, from) {
+  const run = { variant, from, to: from, live: true, control: new AbortController() };
+  flows.push(run);
   const generation = order;
+  const { signal } = run.control;
   try {
-    for (const step of [0, 1, 2]) {
-      const at = player.at + step * PIECE_S * state.rate;
-      if (at >= player.last) break;
-      const [a, b] = pieceAt(at);
-      for (const variant of player.variant === "treated" ? ["treated"] : ["treated", player.variant]) {
-        const key = variant === "treated" ? a : `${variant}${a}`;
-        if (have.has(key) || generation !== order) continue;
-        have.add(key);
-        if (variant === "removed") {
-          give("removed", a, await removed(a, b, inFlight.signal), generation);
-          continue;
-        }
-        give(variant, a, await fetchSound(a, b, variant, "", inFlight.signal), generation);
+    const answer = await fetch(address("song", from, player.last, variant), { signal, headers: { accept: "application/json" } });
+    if (!answer.ok) throw new Error((await answer.json()).error);
+    const reader = answer.body.getReader();
+    let rest = new Uint8Array(0);
+    for (;;) {
+      const { done, value } = await reader.read();
+      if (done || generation !== order) break;
+      const bytes = new Uint8Array(rest.length + value.length);
+      bytes.set(rest);
+      bytes.set(value, rest.length);
+      const whole = bytes.length - (bytes.length % 8);
+      rest = bytes.slice(whole);
+      if (!whole) continue;
+      give(variant, run.to, parted(new Float32Array(bytes.buffer, 0, whole / 4)), generation);
+      run.to += whole / 8;
+      while (run.to - player.at > BUFFER_S * state.rate && player.at >= run.from && generation === order) {
+        await new Promise((resolve) => setTimeout(resolve, 200));
       }
     }
   } catch (error) {
     if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
   } finally {
-    filling = false;
+    run.live = false;
   }
+}
+
+const flowAt = (variant, at) => flows.find((f) => f.variant === variant && f.from <= at + 0.2 * state.rate && (at < f.to || (f.live && at < f.to + state.rate)));
+
+// Playing goes on from another place of the song: what streams elsewhere is let go.
+function jump() {
+  player.asked = performance.now();
+  for (const run of flows) if (run.live && !(run.from <= player.at && player.at < run.to)) run.control.abort();
+  keepFlowing();
+}
+
+// Whatever is about to be heard must be on its way: the side listened to, and the beginning once the end is near.
+function keepFlowing() {
+  for (let at = player.at, found; at < player.last && at - player.at < 2 * state.rate; at = found.to) {
+    found = flowAt(player.variant, at);
+    if (!found) flow(player.variant, at);
+    if (!found || found.live) break;
+  }
+  const near = player.last - player.at < 3 * state.rate;
+  if (player.looping && near && !flowAt(player.variant, player.first)) flow(player.variant, player.first);
 }
 
 async function removed(a, b, signal) {
@@ -172,11 +210,11 @@ async function removed(a, b, signal) {
 
 // The other sides of the comparison, fetched once the treated loop is there.
 export async function prepare(variant) {
+  if (isSong()) return;
   const generation = order;
-  const [a, b] = pieceAt(player.at);
   try {
-    if (variant === "removed") give("removed", a, await removed(a, b, inFlight.signal), generation);
-    else give(variant, a, await fetchSound(a, b, variant, "", inFlight.signal), generation);
+    if (variant === "removed") give("removed", player.first, await removed(player.first, player.last, inFlight.signal), generation);
+    else give(variant, player.first, await fetchSound(player.first, player.last, variant, "", inFlight.signal), generation);
   } catch (error) {
     if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
   }
@@ -202,7 +240,9 @@ export async function play(at = player.at) {
   player.playing = true;
   player.node.port.postMessage({ type: "play", at: player.at });
   say("playing");
-  if (player.fresh || isSong()) await refresh();
+  player.asked = performance.now();
+  if (player.fresh) await refresh();
+  else if (isSong()) jump();
   player.fresh = false;
 }
 
@@ -210,7 +250,7 @@ export function seek(at) {
   player.at = Math.min(Math.max(at, player.first), player.last - 1);
   player.node?.port.postMessage({ type: "seek", at: player.at });
   say("position", { at: player.at, playing: player.playing, mean: 0, peak: 0 });
-  if (isSong()) refresh();
+  if (isSong()) jump();
 }
 
 export function stop() {
@@ -222,7 +262,7 @@ export function stop() {
 export function hearVariant(name) {
   player.variant = name;
   player.node?.port.postMessage({ type: "variant", name });
-  if (isSong()) fillAhead();
+  if (isSong() && player.playing) keepFlowing();
   say("variant");
 }
 

@@ -1,10 +1,11 @@
 // The Space screen: the picture that follows the sound, sends, and new returns.
 
 import { change, on, set, state, $ } from "./session.js";
-import { listen, player } from "./player.js";
+import { listen, measured, player, unhurried } from "./player.js";
 import { loopPhrases } from "./strip.js";
 
 let token = 0;
+let shown = [0, 1]; // what the picture spans
 
 export function initSpace() {
   if (state.screen !== "space") return;
@@ -20,11 +21,13 @@ export function initSpace() {
 
 export async function picture() {
   const box = $("#space-picture");
-  if (!box || player.last - player.first > 60 * state.rate) return;
+  if (!box) return;
   const mine = ++token;
-  const answer = await fetch(`/s/${state.id}/space/picture?first=${player.first}&last=${player.last}&hear=${player.hear}&lane=${state.lane}`, { headers: { "hx-request": "true" } }).catch(() => null);
+  const [first, last] = measured();
+  const answer = await fetch(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}`, { headers: { "hx-request": "true" } }).catch(() => null);
   if (!answer?.ok || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
+  shown = [first, last];
   head(player.at);
 }
 
@@ -37,7 +40,7 @@ export function reloadSpace() {
 function head(at) {
   const line = $("#space-head");
   if (!line) return;
-  const x = ((at - player.first) / (player.last - player.first)) * 860;
+  const x = ((at - shown[0]) / (shown[1] - shown[0])) * 860;
   line.setAttribute("x1", x);
   line.setAttribute("x2", x);
 }
@@ -65,5 +68,5 @@ document.addEventListener("click", (event) => {
   return undefined;
 });
 
-on("rendered", picture);
+on("rendered", unhurried(picture));
 on("position", ({ at }) => state.screen === "space" && head(at));

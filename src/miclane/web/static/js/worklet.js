@@ -77,46 +77,47 @@ class Player extends AudioWorkletProcessor {
 
   put(m) {
     if (m.first !== this.first || m.last !== this.last) return;
-    const pair = (this.takes[m.variant] ??= { now: null, next: null, weight: 0 });
-    let take = [pair.next, pair.now].find((t) => t && t.version === m.version);
+    const pair = (this.takes[m.variant] ??= { takes: [], current: null, from: null, weight: 1 });
+    let take = pair.takes.find((t) => t.version === m.version);
     if (!take) {
-      if (pair.next && pair.next.version > m.version) return;
+      if (pair.takes.length && pair.takes[0].version > m.version) return;
       take = new Take(m.version, this.last - this.first);
-      if (pair.next && pair.next.whole && pair.weight >= 1) pair.now = pair.next;
-      if (pair.now) {
-        pair.next = take;
-        pair.weight = 0;
-      } else pair.now = take;
+      pair.takes = [take, ...pair.takes.filter((t, k) => k < 2 || t === pair.current || t === pair.from)];
     }
     take.put(m.offset - this.first, m.left, m.right);
   }
 
-  // one frame of a variant into out, from the newest take that has it
-  read(pair, i) {
-    if (!pair) return this.silent();
-    const { now, next } = pair;
-    if (next) {
-      const wanted = next.covers(i, i + this.fade + 1) ? 1 : 0;
-      const step = 1 / this.fade;
-      if (pair.weight < wanted) pair.weight = Math.min(wanted, pair.weight + step);
-      else if (pair.weight > wanted) pair.weight = Math.max(wanted, pair.weight - step);
-      if (pair.weight > 0 && this.told !== next.version) {
-        this.told = next.version;
-        this.port.postMessage({ type: "heard", version: next.version });
-      }
-      const w = pair.weight;
-      this.l = w * next.left[i] + (1 - w) * now.left[i];
-      this.r = w * next.right[i] + (1 - w) * now.right[i];
-      if (w >= 1 && next.whole) {
-        pair.now = next;
-        pair.next = null;
-        pair.weight = 0;
-      }
-      return undefined;
+  // once a block: the newest take that has what comes next is faded to
+  choose(pair, i) {
+    if (pair.weight < 1) return;
+    const wanted = pair.takes.find((t) => t.covers(i, i + 128 + this.fade)) ?? pair.takes.find((t) => t.covers(i, i + 128));
+    if (!wanted || wanted === pair.current) return;
+    pair.from = pair.current;
+    pair.current = wanted;
+    pair.weight = pair.from ? 0 : 1;
+    if (wanted.whole) pair.takes = pair.takes.filter((t) => t.version >= wanted.version);
+    if (this.told !== wanted.version) {
+      this.told = wanted.version;
+      this.port.postMessage({ type: "heard", version: wanted.version });
     }
-    this.l = now.left[i];
-    this.r = now.right[i];
-    return undefined;
+  }
+
+  // one frame of a variant
+  read(pair, i) {
+    if (!pair?.current) {
+      this.silent();
+      return;
+    }
+    const { current, from } = pair;
+    this.l = current.left[i];
+    this.r = current.right[i];
+    if (from) {
+      const w = pair.weight;
+      this.l = w * this.l + (1 - w) * from.left[i];
+      this.r = w * this.r + (1 - w) * from.right[i];
+      pair.weight = Math.min(1, w + 1 / this.fade);
+      if (pair.weight >= 1) pair.from = null;
+    }
   }
 
   silent() {
@@ -128,6 +129,12 @@ class Player extends AudioWorkletProcessor {
     const [left, right] = outputs[0];
     const names = ["treated", "untreated", "unducked", "removed"];
     const step = 1 / this.fade;
+    if (this.playing) {
+      for (const name of names) {
+        const pair = this.takes[name];
+        if (pair && (name === this.variant || this.weights[name] > 0)) this.choose(pair, this.at - this.first);
+      }
+    }
     for (let k = 0; k < left.length; k++) {
       const aim = this.playing ? 1 : 0;
       if (this.amplitude !== aim) {
@@ -172,7 +179,7 @@ class Player extends AudioWorkletProcessor {
     if (this.ticks % 10 === 0) {
       const pair = this.takes[this.variant];
       const i = this.at - this.first;
-      const starved = this.playing && !(pair && (pair.now?.covers(i, i + 1) || pair.next?.covers(i, i + 1)));
+      const starved = this.playing && !pair?.current?.covers(i, i + 1);
       this.port.postMessage({
         type: "position", at: this.at, playing: this.playing, mean: this.level / this.count / 2, peak: this.peak, starved,
       });
