@@ -204,7 +204,7 @@ def demo(data: Data = None, port: Port = PORT) -> None:
 
 def _free_socket(port: int) -> socket.socket:
     for candidate in range(port, min(port + 50, 65536)):
-        listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)  # named, or no TCP_NODELAY
         listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             listener.bind(("127.0.0.1", candidate))

@@ -79,28 +79,33 @@ class SessionStore:
             if base is not None and base < row.version:
                 self._refuse_clash(db, row, edits, base)
             after, inverses = apply(session, edits)
-            last = db.get(StepRow, (identifier, row.position))
-            if gesture and last is not None and last.gesture == gesture and self._ahead(db, row) == 0:
+            held = self._held.get(identifier)
+            ahead = held.ahead if held and held.version == row.version else self._ahead(db, row)
+            label = describe_edits(after, edits)
+            last = db.get(StepRow, (identifier, row.position)) if gesture else None
+            if last is not None and last.gesture == gesture and ahead == 0:
                 if _same_places(EDITS.validate_json(last.edits), edits):
                     last.edits = _json(edits)
                 else:
                     last.edits = _json(EDITS.validate_json(last.edits) + edits)
                     last.inverses = _json(inverses + EDITS.validate_json(last.inverses))
-                last.label = describe_edits(after, edits)
+                last.label = label
             else:
-                db.execute(delete(StepRow).where(StepRow.session_id == identifier, StepRow.position > row.position))
+                if ahead:
+                    later = StepRow.session_id == identifier, StepRow.position > row.position
+                    db.execute(delete(StepRow).where(*later))
                 row.position += 1
                 db.add(
                     StepRow(
                         session_id=identifier,
                         position=row.position,
-                        label=describe_edits(after, edits),
+                        label=label,
                         gesture=gesture,
                         edits=_json(edits),
                         inverses=_json(inverses),
                     )
                 )
-            return self._commit(db, row, after, edits)
+            return self._commit(db, row, after, edits, label)
 
     def undo(self, identifier: str) -> State:
         """Take the last step back; MicLaneError when there is none."""
@@ -156,12 +161,16 @@ class SessionStore:
         query = select(func.count()).where(StepRow.session_id == row.id, StepRow.position > row.position)
         return int(db.scalar(query) or 0)
 
-    def _commit(self, db: Db, row: SessionRow, after: Session, edits: list[Edit]) -> State:
+    def _commit(self, db: Db, row: SessionRow, after: Session, edits: list[Edit], label: str = "") -> State:
+        """Keep what an edit made; with its `label` it is the newest step, and nothing lies ahead of it."""
         row.document, row.name, row.updated = after.model_dump_json(), after.name, now()
         row.version += 1
         db.add(ChangeRow(session_id=row.id, version=row.version, edits=_json(edits)))
-        db.flush()
-        state = self._make_state(db, row, after)
+        if label:
+            state = State(row.id, after, row.version, row.position, 0, label, "", row.updated)
+        else:
+            db.flush()
+            state = self._make_state(db, row, after)
         db.commit()
         self._held[row.id] = state
         return state

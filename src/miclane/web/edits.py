@@ -1,30 +1,45 @@
 """Edits from the browser: applied, kept, answered with what follows from them."""
 
+import json
+import time
 from typing import Any
 
 from fastapi import APIRouter, Request
-from fastapi.responses import JSONResponse
+from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
 
-from ..core.errors import UnknownPlaceError
+from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.mix.document import Session
 from ..core.mix.edits import Edit, Set
 from ..core.mix.labels import rule_of
 from ..core.stages.eq import Eq
 from ..core.units import parse_value
 from ..store.sessions import State
-from .sound import studio_of
+from .sound import check_range, interleaved, studio_of
+from .studio import Hear, Studio
 from .svg import eq_paths
 
 router = APIRouter()
 
 
+class Listening(BaseModel):
+    """What a window is playing: frames [start, stop) under its playhead, of the loop [first, last)."""
+
+    lane: str = Field(max_length=40)
+    hear: Hear
+    start: int = Field(ge=0)
+    stop: int = Field(ge=0)
+    first: int = Field(ge=0)
+    last: int = Field(ge=0)
+
+
 class EditRequest(BaseModel):
-    """Edits made against version `base`; those of one drag share a `gesture`."""
+    """Edits made against version `base`; those of one drag share a `gesture`. A window that plays says what."""
 
     edits: list[Edit] = Field(max_length=200)
     base: int | None = None
     gesture: str = Field("", max_length=60)
+    listening: Listening | None = None
 
 
 class TypedRequest(BaseModel):
@@ -76,10 +91,34 @@ def _stages_on(session: Session, parts: list[str]) -> list[tuple[Any, str]]:
 
 
 @router.post("/s/{session_id}/edits")
-def edit(request: Request, session_id: str, body: EditRequest) -> JSONResponse:
-    """Apply edits; 409 with the newest version when they clash with a change made elsewhere."""
-    state = studio_of(request).sessions.edit(session_id, body.edits, body.base, body.gesture)
-    return JSONResponse(told(state, body.edits))
+def edit(request: Request, session_id: str, body: EditRequest) -> Response:
+    """Apply edits; 409 with the newest version when they clash with a change made elsewhere.
+
+    To a window that plays the answer is bytes: the length of the JSON (four, little-endian), the JSON filled up with
+    spaces to a multiple of four, and the new sound under its playhead as interleaved stereo floats.
+    """
+    studio, begun = studio_of(request), time.perf_counter()
+    with studio.ahead_of_rendering():
+        state = studio.sessions.edit(session_id, body.edits, body.base, body.gesture)
+        answer = told(state, body.edits)
+        if body.listening is None:
+            return JSONResponse(answer)
+        kept = time.perf_counter()
+        heard = _soon(studio, state, body.listening)
+        spent = {"kept_ms": 1000 * (kept - begun), "render_ms": 1000 * (time.perf_counter() - kept)}
+        text = json.dumps(answer | spent).encode()
+        text += b" " * (-len(text) % 4)
+        return Response(len(text).to_bytes(4, "little") + text + heard, media_type="application/octet-stream")
+
+
+def _soon(studio: Studio, state: State, at: Listening) -> bytes:
+    """The new sound under the playhead; nothing where there is none to be had (the edit is kept all the same)."""
+    try:
+        check_range(state, at.start, at.stop)
+        check_range(state, at.first, at.last)
+        return interleaved(studio.preview(state, at.hear, at.lane, at.start, at.stop, (at.first, at.last)))
+    except MicLaneError:
+        return b""
 
 
 @router.post("/s/{session_id}/typed")

@@ -3,6 +3,7 @@
 import threading
 from collections import OrderedDict
 from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -60,6 +61,14 @@ class Studio:
             if rate not in self._renderers:
                 self._renderers[rate] = Renderer(self.sounds.reader(rate))
             return self._renderers[rate]
+
+    @contextmanager
+    def ahead_of_rendering(self) -> Iterator[None]:
+        """What is rendered for later waits while this is held."""
+        with ExitStack() as stack:
+            for renderer in list(self._renderers.values()):
+                stack.enter_context(renderer.gate.urgent())
+            yield
 
     def graph(self, state: State, untreated: str = "", without: str = "") -> Graph:
         """Graph of a session at its version; `untreated` and `without` as for the Builder."""

@@ -8,6 +8,7 @@ import hashlib
 import json
 import math
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from ..mix.document import Lane, Session
 from ..stages.base import Stage
@@ -200,18 +201,28 @@ class Builder:
             key = stage.key  # type: ignore[attr-defined]
             tap = {"raw": "raw", "treated": "treated", "after_fader": "out"}[key.tap]
             keyed_by = self.graph.places.get(f"lane:{key.lane}:{tap}", "")
-        settings = stage.model_dump(mode="json", exclude={"id", "name", "on"})
         rate = self.graph.rate
+        settings, latency, memory_s = _facts(stage, rate)
         node = Node(
             digest_of("stage", settings, into, keyed_by, rate),
             (into,),
             stage.channels_out(self.graph.nodes[into].channels),
             stage=stage,
             keyed_by=keyed_by,
-            latency=stage.latency_frames(rate),
-            memory_s=stage.memory_s(),
+            latency=latency,
+            memory_s=memory_s,
         )
         return self.graph.add(node)
+
+
+@lru_cache(maxsize=2048)
+def _facts(stage: Stage, rate: int) -> tuple[str, int, float]:
+    """Settings that make the sound as JSON, latency in frames, memory in seconds."""
+    return (
+        stage.model_dump_json(exclude={"id", "name", "on"}),
+        stage.latency_frames(rate),
+        stage.memory_s(),
+    )
 
 
 def flat_path(name: str) -> str:

@@ -63,6 +63,9 @@ def apply(session: Session, edits: list[Edit]) -> tuple[Session, list[Edit]]:
     UnknownPlaceError for a path that leads nowhere, UnusableChainError for a value that is refused; the session given
     is never changed.
     """
+    quick = _apply_numbers(session, edits)
+    if quick is not None:
+        return quick
     tree = session.model_dump(mode="json")
     inverses: list[Edit] = []
     for edit in edits:
@@ -71,6 +74,59 @@ def apply(session: Session, edits: list[Edit]) -> tuple[Session, list[Edit]]:
         return Session.model_validate(tree), inverses
     except ValidationError as error:
         raise UnusableChainError(describe(error)) from error
+
+
+def _apply_numbers(session: Session, edits: list[Edit]) -> tuple[Session, list[Edit]] | None:
+    """As `apply`, where all that is set are numbers and switches, which no other part of a session depends on.
+
+    Only the models on the way to them are made anew, and only the innermost is validated. None for anything else.
+    """
+    inverses: list[Edit] = []
+    for edit in edits:
+        if not isinstance(edit, Set) or type(edit.value) not in (int, float, bool):
+            return None
+        way: list[tuple[Settings, str, int | None]] = []
+        at: Any = session
+        *parts, name = edit.path.split("/")
+        k = 0
+        while k < len(parts):
+            field = parts[k]
+            if not isinstance(at, Settings) or field not in type(at).model_fields:
+                return None
+            value, index = getattr(at, field), None
+            if isinstance(value, tuple):
+                k += 1
+                index = _named(value, parts[k]) if k < len(parts) else None
+                if index is None:
+                    return None
+            way.append((at, field, index))
+            at = value if index is None else value[index]
+            k += 1
+        if not isinstance(at, Settings) or type(getattr(at, name, None)) not in (int, float, bool):
+            return None
+        before = getattr(at, name)
+        try:
+            made: Any = type(at).model_validate({**at.model_dump(), name: edit.value})
+        except ValidationError:
+            return None
+        for parent, field, index in reversed(way):
+            if index is not None:
+                members = getattr(parent, field)
+                made = (*members[:index], made, *members[index + 1 :])
+            made = parent.model_copy(update={field: made})
+        session = made
+        inverses.insert(0, Set(path=edit.path, value=before))
+    return session, inverses
+
+
+def _named(members: tuple[Any, ...], name: str) -> int | None:
+    """Where the member of that id or, where they have none, of that number stands."""
+    for i, member in enumerate(members):
+        if getattr(member, "id", "") and member.id == name:
+            return i
+    if name.isdigit() and int(name) < len(members) and not getattr(members[int(name)], "id", ""):
+        return int(name)
+    return None
 
 
 def _apply_one(tree: dict[str, Any], edit: Edit) -> Edit:

@@ -3,7 +3,7 @@
 import { client, on, say, state, toast } from "./session.js";
 
 const SOON_S = 0.9;
-const AHEAD_S = 0.05;
+const MORE_S = 2.5;
 const BUFFER_S = 10;
 const LONGEST_LOOP_S = 20;
 
@@ -47,6 +47,7 @@ function told(m) {
   } else if (m.type === "heard") {
     const start = began.get(m.version);
     if (start !== undefined) {
+      began.delete(m.version);
       const ms = performance.now() - start.began;
       say("heard", { version: m.version, ms, ...start.parts });
       (window.miclane.heard ??= []).push({ version: m.version, ms, ...start.parts });
@@ -109,7 +110,7 @@ function give(variant, offset, sound, generation) {
 }
 
 // New sound after a change at time `start`: soon under the playhead, then all of it.
-export async function refresh(start = performance.now(), parts = {}) {
+export async function refresh(start = performance.now(), parts = {}, given = null) {
   if (!state.frames || !player.lane) return;
   order += 1;
   const generation = order;
@@ -122,12 +123,14 @@ export async function refresh(start = performance.now(), parts = {}) {
   if (began.size > 50) began.delete(began.keys().next().value);
   try {
     if (isSong()) {
-      const ahead = player.playing && !player.starved ? Math.round(AHEAD_S * state.rate) : 0;
-      flow("treated", Math.min(player.at + ahead, player.last - 1));
+      flow("treated", player.at);
       say("rendered", { first: player.at, last: player.last, generation });
       return;
     }
-    if (player.playing) await soon(generation, signal, parts);
+    if (given?.hear === `${player.hear} ${player.lane}`) {
+      give("treated", given.from, parted(given.flat), generation);
+      more(given.from + given.flat.length / 2, generation, signal);
+    } else if (player.playing) await soon(generation, signal);
     const whole = await fetchSound(player.first, player.last, "treated", "", signal);
     if (generation !== order) return;
     give("treated", player.first, whole, generation);
@@ -138,15 +141,33 @@ export async function refresh(start = performance.now(), parts = {}) {
   }
 }
 
-// a short piece under the playhead while the whole loop is rendered
-async function soon(generation, signal, parts) {
-  const from = Math.min(player.at + Math.round(AHEAD_S * state.rate * (player.starved ? 0 : 1)), player.last - 1);
-  const to = Math.min(from + Math.round(SOON_S * state.rate), player.last);
-  if (to <= from) return;
-  const asked = performance.now();
+// A short piece under the playhead, wanted while the whole loop is rendered; near the end the beginning is what comes.
+function piece() {
+  const size = Math.round(SOON_S * state.rate);
+  const from = player.last - player.at < size / 15 ? player.first : player.at;
+  return [from, Math.min(from + size, player.last)];
+}
+
+// What an edit's answer should bring along.
+state.listening = () => {
+  if (!player.playing || isSong() || player.variant === "removed") return null;
+  const [start, stop] = piece();
+  return { lane: player.lane, hear: player.hear, start, stop, first: player.first, last: player.last };
+};
+
+async function soon(generation, signal) {
+  const [from, to] = piece();
   const sound = await fetchSound(from, to, "treated", `&first=${player.first}&last=${player.last}`, signal);
-  parts.fetch_ms ??= performance.now() - asked;
   give("treated", from, sound, generation);
+  more(to, generation, signal);
+}
+
+// The stretch behind the first piece, in case the whole loop takes longer than that lasts.
+async function more(from, generation, signal) {
+  const start = from >= player.last ? player.first : from;
+  const stop = Math.min(start + MORE_S * state.rate, player.last);
+  const sound = await fetchSound(start, stop, "treated", `&first=${player.first}&last=${player.last}`, signal).catch(() => null);
+  give("treated", start, sound, generation);
 }
 
 // The whole song streams from where it is heard on, some seconds ahead of the playhead.
@@ -277,7 +298,7 @@ export function listen(hear, lane) {
   refresh();
 }
 
-on("changed", ({ began: start, version }) => {
-  const parts = { edit_ms: performance.now() - start, version };
-  refresh(start, parts);
+on("changed", ({ began: start, version, sound, kept_ms, render_ms }) => {
+  const parts = { answer_ms: performance.now() - start, kept_ms, render_ms, version };
+  refresh(start, parts, sound);
 });

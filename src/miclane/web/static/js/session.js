@@ -38,11 +38,20 @@ export async function post(address, body) {
     toast("The server does not answer. Nothing was lost; try again when it runs.");
     return null;
   }
-  const told = await answer.json().catch(() => ({ error: `The server answered ${answer.status}.` }));
+  const told = await (answer.headers.get("content-type") === "application/octet-stream" ? withSound(answer) : answer.json())
+    .catch(() => ({ error: `The server answered ${answer.status}.` }));
   if (answer.ok) return told;
   toast(told.error);
   if (answer.status === 409) say("stale");
   return null;
+}
+
+// The length of the JSON, the JSON, and sound as interleaved floats.
+async function withSound(answer) {
+  const bytes = await answer.arrayBuffer();
+  const length = new DataView(bytes).getUint32(0, true);
+  const told = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 4, length)));
+  return { ...told, flat: new Float32Array(bytes, 4 + length) };
 }
 
 function learn(told) {
@@ -82,9 +91,11 @@ export function change(edits, { gesture = "", structure = false, select = null, 
 
 async function run(job) {
   running = job;
-  const told = await post(`/s/${state.id}/edits`, { edits: job.edits, base: state.version, gesture: job.gesture });
+  const listening = state.listening?.() ?? null;
+  const told = await post(`/s/${state.id}/edits`, { edits: job.edits, base: state.version, gesture: job.gesture, listening });
   running = null;
   if (told) {
+    if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
     learn(told);
     say("changed", { ...told, structure: job.structure, select: job.select, began: job.began, edits: job.edits });
   }
