@@ -77,6 +77,57 @@ def test_sound_is_what_the_engine_renders(web: httpx.Client, demo: SimpleNamespa
     assert residue_db(part, exact[:, RATE : 2 * RATE]) < -130
 
 
+def song(web: httpx.Client, start: int, stop: int, **query: object) -> np.ndarray:
+    params = {"lane": "lead", "hear": "mix", "start": start, "stop": stop, **query}
+    with web.stream("GET", "/s/salt-ferry/song", params=params) as answer:
+        assert answer.status_code == 200
+        return np.frombuffer(b"".join(answer.iter_bytes()), np.float32).reshape(-1, 2).T
+
+
+def test_the_song_streams_from_anywhere_to_the_frame(web: httpx.Client) -> None:
+    a, b = 11 * RATE + 77, 26 * RATE + 5
+    streamed = song(web, a, b)
+    assert streamed.shape == (2, b - a)
+    rendered = sound(web, hear="mix", start=b - 4 * RATE, stop=b)
+    assert residue_db(streamed[:, -4 * RATE :].astype(float), rendered) < -90
+    assert residue_db(song(web, a, a + RATE).astype(float), streamed[:, :RATE]) < -120
+
+
+def test_removed_of_the_song_is_untreated_less_treated(web: httpx.Client) -> None:
+    a, b = 20 * RATE, 22 * RATE
+    untreated, treated, removed = (song(web, a, b, variant=v) for v in ("untreated", "treated", "removed"))
+    assert residue_db(removed.astype(float), (untreated - treated).astype(float)) < -120
+
+
+def test_a_newer_change_ends_an_older_stream(web: httpx.Client) -> None:
+    params = {"lane": "lead", "hear": "mix", "start": 0, "stop": 50 * RATE, "client": "w1", "generation": 1}
+    with web.stream("GET", "/s/salt-ferry/song", params=params) as answer:
+        pieces = answer.iter_bytes(65536)
+        got = len(next(pieces))
+        song(web, 0, RATE, client="w1", generation=2)
+        got += sum(len(p) for p in pieces)
+    assert 0 < got < 50 * RATE * 8
+
+
+def test_an_edit_brings_the_new_sound_along(web: httpx.Client) -> None:
+    a, b = 20 * RATE, 28 * RATE
+    listening = {"lane": "lead", "hear": "lane", "start": a + RATE, "stop": a + 2 * RATE, "first": a, "last": b}
+    edits = [{"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": -31.5}]
+    answer = web.post("/s/salt-ferry/edits", json={"edits": edits, "listening": listening})
+    length = int.from_bytes(answer.content[:4], "little")
+    told = json.loads(answer.content[4 : 4 + length])
+    came = np.frombuffer(answer.content[4 + length :], np.float32).reshape(-1, 2).T
+    assert told["version"] == web.get("/s/salt-ferry/version").json()["version"]
+    rendered = sound(web, start=a + RATE, stop=a + 2 * RATE)
+    assert came.shape == rendered.shape
+    assert residue_db(came.astype(float), rendered) < -50  # on a short run-in
+    listening["stop"] = listening["start"] - 1
+    answer = web.post("/s/salt-ferry/edits", json={"edits": edits, "listening": listening})
+    assert len(answer.content) == 4 + int.from_bytes(answer.content[:4], "little")
+    web.post("/s/salt-ferry/undo")
+    web.post("/s/salt-ferry/undo")
+
+
 @pytest.mark.parametrize("hear", ["lane", "vocals", "mix"])
 def test_untreated_is_as_loud_as_treated_once_matched(web: httpx.Client, hear: str) -> None:
     query = {"lane": "lead", "hear": hear, "start": 20 * RATE, "stop": 26 * RATE, "first": 20 * RATE, "last": 26 * RATE}

@@ -257,3 +257,26 @@ def test_the_core_knows_nothing_of_the_store_or_the_pages() -> None:
                 names = [node.module or "", *("." * node.level + a.name for a in node.names)]
             for name in names:
                 assert not any(part in name.split(".") for part in ("store", "web", "fastapi", "sqlalchemy")), path
+
+
+@pytest.mark.parametrize(
+    ("path", "value"),
+    [
+        ("lanes/lead/stages/peaks/threshold_db", -31.5),
+        ("lanes/lead/stages/clean/bands/1/gain_db", -2),
+        ("lanes/lead/mute", True),
+        ("returns/plate/stages/reverb/decay_s", 2.25),
+        ("tempo_bpm", 95.0),
+    ],
+)
+def test_setting_a_number_quickly_is_setting_it(demo, path: str, value: object) -> None:
+    session = demo.session
+    after, inverses = apply(session, [Set(path=path, value=value)])
+    tree = session.model_dump(mode="json")
+    *parts, name = path.split("/")
+    at = tree
+    for part in parts:
+        at = at[part] if isinstance(at, dict) else next((m for m in at if m.get("id") == part), None) or at[int(part)]
+    at[name] = value
+    assert after == Session.model_validate(tree)
+    assert apply(after, inverses)[0] == session

@@ -37,9 +37,9 @@ def warm_up(progress: Callable[[int, int, str], None] = lambda done, total, name
 
 
 def fingerprint() -> str:
-    """Changes whenever a kernel or a stage does, and with the compiler."""
+    """Changes whenever a kernel, a stage or a measure does, and with the compiler."""
     root = Path(__file__).parent
-    files = sorted([*root.glob("kernels/*.py"), *root.glob("stages/*.py")])
+    files = sorted([*root.glob("kernels/*.py"), *root.glob("stages/*.py"), *root.glob("measure/*.py")])
     return " ".join([numba.__version__, *(f"{f.stat().st_mtime_ns}" for f in files)])
 
 

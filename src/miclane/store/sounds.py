@@ -5,7 +5,9 @@ import json
 import os
 import secrets
 import threading
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from sqlalchemy import Engine
@@ -74,6 +76,16 @@ class SoundStore:
                 if found is None:
                     found = self._rebuild(digest, rate)
                 self._open[(digest, rate)] = found
+            return found
+
+    def kept(self, digest: str, what: str, find: Callable[[], Any]) -> Any:
+        """What `find` finds of a sound, plain JSON data: kept beside it under `what`, and read from there next time."""
+        path = self.folder / "found" / digest[:2] / f"{digest}-{what}.json"
+        try:
+            return json.loads(path.read_bytes())
+        except (OSError, ValueError):
+            found = find()
+            write_whole(path, json.dumps(found).encode())
             return found
 
     def reader(self, rate: int):

@@ -1,12 +1,14 @@
 """The Lane screen: the phrase strip, the route, and the bench of the selected stage."""
 
+from functools import lru_cache, partial
+from hashlib import blake2b
 from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
-from ..core.engine.render import Range
+from ..core.engine.render import Range, SoundReader
 from ..core.errors import UnknownPlaceError
 from ..core.measure.events import find_sibilants
 from ..core.measure.loudness import integrated_lufs
@@ -18,6 +20,7 @@ from ..core.stages.base import Stage
 from ..core.stages.compressor import Compressor
 from ..core.stages.eq import Eq
 from ..core.stages.limiter import Limiter
+from ..core.warm import fingerprint
 from ..store.sessions import State
 from .pages import page
 from .sound import Frame, check_range, path_range, studio_of
@@ -27,8 +30,8 @@ from .svg import PLOT, ZONES, eq_paths, hanging_path, lay_route, spectrum_paths,
 router = APIRouter()
 OUT = "out"  # the end of the route: fader, pan, buses
 SPECTROGRAM_HZ = np.geomspace(400, 16000, 150)
-_phrase_loudness: dict[tuple[str, int, int], float] = {}
-_events: dict[str, list[dict[str, Any]]] = {}
+_phrase_loudness: dict[tuple[str, int, int, int], float] = {}
+_events: dict[tuple[str, int], list[dict[str, Any]]] = {}
 
 
 def find_stage(session: Session, lane: Lane, stage_id: str) -> tuple[Stage, str]:
@@ -70,9 +73,13 @@ def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
     if lane.sound:
         read = studio.sounds.reader(session.rate)
         for p in lane.phrases:
-            key = (lane.sound.digest, p.start, p.end)
+            key = (lane.sound.digest, p.start, p.end, session.rate)
             if key not in _phrase_loudness:
-                _phrase_loudness[key] = integrated_lufs(read(lane.sound.digest, p.start, p.end), session.rate)
+                _phrase_loudness[key] = studio.sounds.kept(
+                    lane.sound.digest,
+                    f"loudness-{p.start}-{p.end}-{session.rate}-{_measures()}",
+                    partial(_loudness, read, *key),
+                )
             phrases.append(
                 {"id": p.id, "start": p.start, "end": p.end, "words": p.words, "lufs": round(_phrase_loudness[key], 1)}
             )
@@ -91,17 +98,32 @@ def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
     }
 
 
+def _loudness(read: SoundReader, digest: str, start: int, stop: int, rate: int) -> float:
+    return integrated_lufs(read(digest, start, stop), rate)
+
+
 def sibilants(studio: Studio, session: Session, lane: Lane) -> list[dict[str, Any]]:
     """Sibilants of the raw take, found once."""
     if lane.sound is None or lane.role == "music":
         return []
-    if lane.sound.digest not in _events:
-        audio = studio.sounds.reader(session.rate)(lane.sound.digest, 0, lane.sound.frames)
-        _events[lane.sound.digest] = [
+    sound, key = lane.sound, (lane.sound.digest, session.rate)
+
+    def find() -> list[dict[str, Any]]:
+        audio = studio.sounds.reader(session.rate)(sound.digest, 0, sound.frames)
+        return [
             {"start": e.start, "end": e.end, "centre_hz": round(e.centre_hz), "excess_db": round(e.excess_db, 1)}
             for e in find_sibilants(audio, session.rate)
         ]
-    return _events[lane.sound.digest]
+
+    if key not in _events:
+        _events[key] = studio.sounds.kept(sound.digest, f"sibilants-{session.rate}-{_measures()}", find)
+    return _events[key]
+
+
+@lru_cache(maxsize=1)
+def _measures() -> str:
+    """Changes with the code that measures."""
+    return blake2b(fingerprint().encode(), digest_size=6).hexdigest()
 
 
 @router.get("/s/{session_id}/lane/{lane_id}", response_class=HTMLResponse)
