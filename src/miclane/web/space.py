@@ -1,7 +1,5 @@
 """The Space screen: a return, the ducker that holds it down, and what every lane sends to it."""
 
-import itertools
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -10,6 +8,8 @@ from fastapi.responses import HTMLResponse, Response
 
 from ..core.engine.render import Range
 from ..core.errors import UnknownPlaceError
+from ..core.measure.clearance import Held, clearance, held
+from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Return, Session
 from ..core.stages.base import Stage
 from ..core.stages.duck import Duck
@@ -24,18 +24,6 @@ from .svg import path_of
 router = APIRouter()
 WIDTH, LEFT, COLUMNS = 860, 0, 430
 LOW_DB, HIGH_DB = -66.0, -12.0
-
-
-@dataclass(frozen=True)
-class Clearance:
-    """How the returns make room: dry over returns in dB while singing and in gaps, return to within 1 dB, gaps."""
-
-    singing_db: float | None
-    gaps_db: float | None
-    back_ms: float | None
-    shortest_gap_ms: float | None
-    held_singing_db: float | None
-    held_gaps_db: float | None
 
 
 def find_return(session: Session, wanted: str) -> Return | None:
@@ -113,7 +101,7 @@ def space_picture(
     key = next((x for x in state.session.lanes if x.id == lane), None)
     pitch = 244 if len(state.session.returns) == 1 else 116
     rows = [_return_row(studio, state, ret, hear, lane, first, last, pitch) for ret in state.session.returns]
-    numbers = clearance(studio, state, key, hear, first, last) if key else None
+    numbers = four_numbers(studio, state, key, hear, first, last) if key else None
     dry = _dry_row(studio, state, key, hear, first, last) if key else None
     spans = _spans(key, first, last) if key else []
     duck = next((s for r in state.session.returns for s in r.stages if isinstance(s, Duck)), None)
@@ -217,59 +205,25 @@ def _spans(lane: Lane, first: int, last: int) -> list[dict[str, Any]]:
     ]
 
 
-def clearance(studio: Studio, state: State, lane: Lane, hear: Hear, first: int, last: int) -> Clearance:
+def four_numbers(studio: Studio, state: State, lane: Lane, hear: Hear, first: int, last: int) -> dict[str, Any]:
     """Dry over returns while singing and in gaps, and what the first ducked return does after each phrase."""
     hear = "vocals" if hear == "lane" else hear
-    studio.graph(state)
+    rate, graph = state.session.rate, studio.graph(state)
     found, dry_key = _rendered(studio, state, f"lane:{lane.id}:out", hear, lane.id, first, last)
     dry = (found.cut(dry_key) ** 2).sum(axis=0)
     wet = np.zeros_like(dry)
     for ret in state.session.returns:
         part, key = _rendered(studio, state, f"return:{ret.id}:out", hear, lane.id, first, last)
         wet += (part.cut(key) ** 2).sum(axis=0)
-    sung = np.zeros(len(dry), bool)
-    for p in lane.phrases:
-        sung[max(0, p.start - first) : max(0, p.end - first)] = True
-    inside = [p for p in lane.phrases if p.start < last and p.end > first]
-    gaps = np.zeros(len(dry), bool)
-    lengths = []
-    for a, b in itertools.pairwise(inside):
-        gaps[max(0, a.end - first) : max(0, b.start - first)] = True
-        lengths.append((b.start - a.end) / state.session.rate * 1000)
-
-    def over(mask: np.ndarray) -> float | None:
-        if not mask.any() or wet[mask].mean() < 1e-14:
-            return None
-        return float(10 * np.log10(max(dry[mask].mean(), 1e-20) / wet[mask].mean()))
-
-    held = _held(studio, state, hear, lane, first, last, inside)
-    return Clearance(over(sung), over(gaps), held[0], min(lengths, default=None), held[1], held[2])
-
-
-def _held(
-    studio: Studio, state: State, hear: Hear, lane: Lane, first: int, last: int, phrases: list[Any]
-) -> tuple[float | None, float | None, float | None]:
-    """Median time until the first ducked return is back within 1 dB, and its median gain singing and in gaps."""
-    graph = studio.graph(state)
+    phrases = [Span(p.start, p.end) for p in lane.phrases]
+    told = Held(None, None, None)
     for ret in state.session.returns:
         duck = next((s for s in ret.stages if isinstance(s, Duck) and s.on), None)
         if duck is None:
             continue
         found, _ = _rendered(studio, state, f"return:{ret.id}:treated", hear, lane.id, first, last)
         trace = found.trace(graph.places[f"return:{ret.id}:stage:{duck.id}"])
-        if trace is None or trace.gain_db is None:
-            continue
-        times, singing, gaps = [], [], []
-        for k, p in enumerate(phrases):
-            a, b = (max(p.start, first) - trace.start) // trace.hop, (min(p.end, last) - trace.start) // trace.hop
-            singing.append(trace.gain_db[a:b])
-            until = phrases[k + 1].start if k + 1 < len(phrases) else min(last, p.end + 3 * state.session.rate)
-            after = trace.gain_db[b : max(b, (until - trace.start) // trace.hop)]
-            gaps.append(after)
-            back = np.flatnonzero(after > -1.0)
-            if len(back):
-                times.append(back[0] * trace.hop / state.session.rate * 1000)
-        both = [np.concatenate(x) if x and sum(map(len, x)) else np.zeros(0) for x in (singing, gaps)]
-        middle = [float(np.median(x)) if len(x) else None for x in both]
-        return (float(np.median(times)) if times else None, middle[0], middle[1])
-    return None, None, None
+        if trace is not None and trace.gain_db is not None:
+            told = held(trace, phrases, first, last, rate)
+            break
+    return {"over": clearance(dry, wet, phrases, first, rate), "held": told}
