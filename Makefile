@@ -47,4 +47,4 @@ song: .venv/dev.stamp  ## make the demo song again (needs Festival; the result i
 	@$(BIN)/python tools/song/make.py src/miclane/demo/song
 
 shots: .venv/dev.stamp  ## take docs/screenshots again from the demo song
-	@$(BIN)/python tools/shots.py docs/screenshots
+	@$(BIN)/python -m tools.shots docs/screenshots

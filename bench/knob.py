@@ -1,40 +1,56 @@
-"""Knob to ear in the real browser: from a key press on a rule to the new sound leaving the audio graph."""
+"""What is heard when: from a key press on a rule to the new sound, and from the wish to play the song to its sound."""
 
-import re
 import shutil
-import signal
 import statistics
-import subprocess
-import sys
 import tempfile
 
-FLAGS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --autoplay-policy=no-user-gesture-required"
+PLACES_S = (5, 40, 24, 2, 33)
+POLLS = """async () => {
+  let starved = 0;
+  for (let k = 0; k < 125; k++) {
+    await new Promise((resolve) => setTimeout(resolve, 40));
+    starved += miclane.player.starved ? 1 : 0;
+  }
+  return starved;
+}"""
 
 
 def run() -> None:
-    """Print median and 95th percentile for the lane and the mix, and what share each part has."""
+    """Print median and 95th percentile for the lane and the mix with the share of each part, and starts of the song."""
     if shutil.which("chromium") is None:
         print("chromium is not installed: knob to ear is left out")
         return
-    from playwright.sync_api import sync_playwright
+    from .server import browser_page, demo, root
 
     with tempfile.TemporaryDirectory() as folder:
-        call = [sys.executable, "-m", "miclane.cli", "demo", "--data", folder, "--port", "18720"]
-        server = subprocess.Popen(call, stdout=subprocess.PIPE, text=True)
-        assert server.stdout is not None
-        found = None
-        while found is None:
-            found = re.search(r"(http://[^/]+)/", server.stdout.readline())
-        try:
-            with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS.split())
-                page = browser.new_page(viewport={"width": 1280, "height": 800})
-                for hear, key in (("lane", "1"), ("mix", "3")):
-                    _measure(page, found[1], hear, key)
-                browser.close()
-        finally:
-            server.send_signal(signal.SIGINT)
-            server.wait()
+        with demo(folder, 18720) as address, browser_page() as page:
+            for hear, key in (("lane", "1"), ("mix", "3")):
+                _measure(page, root(address), hear, key)
+        for words in ("cold", "warm"):
+            with demo(folder, 18730) as address, browser_page() as page:
+                _song(page, root(address), words)
+
+
+def _song(page, address: str, words: str) -> None:
+    page.goto(f"{address}/s/salt-ferry/lane/lead")
+    page.wait_for_function("() => miclane.player.lane")
+    if words == "warm":
+        page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
+        page.wait_for_timeout(6000)
+    page.keyboard.press("3")
+    page.keyboard.press("l")
+    page.wait_for_timeout(300)
+    waits, starved = [], 0
+    for place in PLACES_S:
+        page.evaluate(f"miclane.player.at = {place} * 48000; miclane.player.waited_ms = 0")
+        page.keyboard.press("Space")
+        page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=60_000)
+        waits.append(page.evaluate("miclane.player.waited_ms"))
+        starved += page.evaluate(POLLS)
+        page.keyboard.press("Space")
+        page.wait_for_timeout(200)
+    told = ", ".join(f"{wait:.0f}" for wait in waits)
+    print(f"whole song, mix, {words} server: sound after {told} ms; {starved} of {125 * len(waits)} looks found a gap")
 
 
 def _measure(page, address: str, hear: str, key: str) -> None:

@@ -1,13 +1,12 @@
 """The whole demo song printed, peak memory of a long session, the start of the server."""
 
-import re
-import signal
 import subprocess
 import sys
 import tempfile
 import time
 import urllib.request
 
+PAGES = ("", "s/salt-ferry/lane/lead", "s/salt-ferry/space", "s/salt-ferry/print")
 PRINT = """
 import sys, time, resource
 from pathlib import Path
@@ -49,23 +48,16 @@ def run() -> None:
             )
             speed, memory = map(float, out.stdout.split())
             print(f"{words}: printed at {speed:.0f} times real time, peak memory {memory:.2f} GiB")
+    from .server import demo, root
+
     with tempfile.TemporaryDirectory() as folder:
         for attempt in ("first", "second"):
             begun = time.perf_counter()
-            call = [sys.executable, "-m", "miclane.cli", "demo", "--data", folder, "--port", "18700"]
-            server = subprocess.Popen(call, stdout=subprocess.PIPE, text=True)
-            assert server.stdout is not None
-            address = None
-            while address is None:
-                address = re.search(r"http://\S+", server.stdout.readline())
-            urllib.request.urlopen(address[0]).read()
-            print(f"start of `miclane demo` to its first page, {attempt} time: {time.perf_counter() - begun:.1f} s")
-            if attempt == "second":
-                for page in ("", "s/salt-ferry/lane/lead", "s/salt-ferry/space", "s/salt-ferry/print"):
-                    root = re.match(r"http://[^/]+/", address[0])[0]  # type: ignore[index]
-                    urllib.request.urlopen(root + page).read()
+            with demo(folder, 18700) as address:
+                urllib.request.urlopen(address).read()
+                print(f"start of `miclane demo` to its first page, {attempt} time: {time.perf_counter() - begun:.1f} s")
+                for page in PAGES if attempt == "second" else ():
+                    urllib.request.urlopen(f"{root(address)}/{page}").read()
                     begun = time.perf_counter()
-                    urllib.request.urlopen(root + page).read()
+                    urllib.request.urlopen(f"{root(address)}/{page}").read()
                     print(f"page /{page}: {(time.perf_counter() - begun) * 1000:.0f} ms")
-            server.send_signal(signal.SIGINT)
-            server.wait()

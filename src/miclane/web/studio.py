@@ -2,12 +2,12 @@
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
-from typing import Literal
+from typing import Generic, Literal, TypeVar
 
 import numpy as np
 
@@ -21,6 +21,7 @@ from ..store.database import open_database
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 
+T = TypeVar("T")
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
 Variant = Literal["treated", "untreated", "unducked"]
 SongVariant = Literal["treated", "untreated", "unducked", "removed"]
@@ -40,6 +41,28 @@ class Figures:
     match_db: float
 
 
+class Recent(Generic[T]):
+    """The values made last, by key, up to a number of them. Two threads may now and then make the same one."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self._held: OrderedDict[tuple, T] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: tuple, make: Callable[[], T]) -> T:
+        """The value held under a key, or made now."""
+        with self._lock:
+            if key in self._held:
+                self._held.move_to_end(key)
+                return self._held[key]
+        made = make()
+        with self._lock:
+            self._held[key] = made
+            while len(self._held) > self.most:
+                self._held.popitem(last=False)
+        return made
+
+
 class Studio:
     """Everything a page needs to hear and show a session."""
 
@@ -49,9 +72,9 @@ class Studio:
         self.sessions = SessionStore(self.engine)
         self.sounds = SoundStore(data / "sounds", self.engine)
         self._renderers: dict[int, Renderer] = {}
-        self._graphs: OrderedDict[tuple, Graph] = OrderedDict()
-        self._figures: OrderedDict[tuple, Figures] = OrderedDict()
-        self._envelopes: OrderedDict[tuple, np.ndarray] = OrderedDict()
+        self._graphs: Recent[Graph] = Recent(24)
+        self._figures: Recent[Figures] = Recent(200)
+        self._envelopes: Recent[np.ndarray] = Recent(400)
         self._cancels: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
 
@@ -73,15 +96,7 @@ class Studio:
     def graph(self, state: State, untreated: str = "", without: str = "") -> Graph:
         """Graph of a session at its version; `untreated` and `without` as for the Builder."""
         key = (state.id, state.version, untreated, without)
-        with self._lock:
-            found = self._graphs.get(key)
-        if found is None:
-            found = Builder(state.session, untreated, without).build()
-            with self._lock:
-                self._graphs[key] = found
-                while len(self._graphs) > 24:
-                    self._graphs.popitem(last=False)
-        return found
+        return self._graphs.get(key, Builder(state.session, untreated, without).build)
 
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard."""
@@ -158,24 +173,18 @@ class Studio:
         """Loudness of the loop treated and untreated; rendered over [start, stop) so that nothing is done twice."""
         sides: tuple[Variant, Variant] = ("treated", against)
         keys = [self.target(self.variant_graph(state, hear, lane, side), hear, lane) for side in sides]
-        key = (*keys, loop)
-        with self._lock:
-            held = self._figures.get(key)
-        if held is not None:
-            return held
-        sounds = []
-        for side in sides:
-            found = self.range(state, hear, lane, start, stop, side)
-            sounds.append(found.audio[:, max(0, loop[0] - start) : loop[1] - start])
-        rate = state.session.rate
-        treated, untreated = (integrated_lufs(x, rate) for x in sounds)
-        match = float(np.clip(treated - untreated, -MATCH_LIMIT_DB, MATCH_LIMIT_DB)) if untreated > -100 else 0.0
-        figures = Figures(treated, true_peak_dbtp(sounds[0], rate), untreated, match if treated > -100 else 0.0)
-        with self._lock:
-            self._figures[key] = figures
-            while len(self._figures) > 200:
-                self._figures.popitem(last=False)
-        return figures
+
+        def measure() -> Figures:
+            sounds = []
+            for side in sides:
+                found = self.range(state, hear, lane, start, stop, side)
+                sounds.append(found.audio[:, max(0, loop[0] - start) : loop[1] - start])
+            rate = state.session.rate
+            treated, untreated = (integrated_lufs(x, rate) for x in sounds)
+            match = float(np.clip(treated - untreated, -MATCH_LIMIT_DB, MATCH_LIMIT_DB)) if untreated > -100 else 0.0
+            return Figures(treated, true_peak_dbtp(sounds[0], rate), untreated, match if treated > -100 else 0.0)
+
+        return self._figures.get((*keys, loop), measure)
 
     def overtake(self, client: str, generation: int) -> Cancel:
         """The cancel of a browser window's work after its change number `generation`; older work of it gives up."""
@@ -192,16 +201,7 @@ class Studio:
     def raw_envelope(self, digest: str, rate: int, start: int, stop: int, columns: int) -> np.ndarray:
         """Least and greatest sample of each column (2, columns) of a raw sound; kept, for sounds never change."""
         key = (digest, rate, start, stop, columns)
-        with self._lock:
-            held = self._envelopes.get(key)
-        if held is not None:
-            return held
-        found = envelope(self.renderer(rate).read(digest, start, stop), columns)
-        with self._lock:
-            self._envelopes[key] = found
-            while len(self._envelopes) > 400:
-                self._envelopes.popitem(last=False)
-        return found
+        return self._envelopes.get(key, lambda: envelope(self.renderer(rate).read(digest, start, stop), columns))
 
 
 def _first_at_once(pieces: Iterator[np.ndarray], frames: int, gate: Gate) -> Iterator[np.ndarray]:
