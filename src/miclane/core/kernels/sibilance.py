@@ -48,23 +48,30 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow, cut):
     stay = minus(splat4(1.0), fed)
     m = load4(levels, 0)
     v = splat8(0.0)
-    for t in range(n + 3):
-        sample = x[t] if t < n else 0.0
+    for t in range(n):
+        sample = x[t]
         u = shifted_halves(splat8(sample), v)
         v = fma(b0, u, p)
-        if 3 <= t < n:
+        if t >= 3:
             p = fma(a1, v, fma(b1, u, q))
             q = fma(a2, v, times(b2, u))
+            both = low_high_high(v)
+            m = fma(stay, m, times(fed, times(both, both)))
+            band[t - 3], voice[t - 3], slow[t - 3] = lane(m, 0), lane(m, 1), lane(m, 2)
         else:
-            next_p = fma(a1, v, fma(b1, u, q))
-            next_q = fma(a2, v, times(b2, u))
-            p = within(t - n + 1, min(t, 3), next_p, within(max(t - n + 5, 4), t + 4, next_p, p))
-            q = within(t - n + 1, min(t, 3), next_q, within(max(t - n + 5, 4), t + 4, next_q, q))
-        if t < n:
-            out = fused(c0, sample, r)
-            r = fused(d1, out, fused(c1, sample, s))
-            s = fused(d2, out, c2 * sample)
-            cut[t] = out
+            next_p, next_q = fma(a1, v, fma(b1, u, q)), fma(a2, v, times(b2, u))
+            p = within(0, t, next_p, within(4, t + 4, next_p, p))
+            q = within(0, t, next_q, within(4, t + 4, next_q, q))
+        out = fused(c0, sample, r)
+        r = fused(d1, out, fused(c1, sample, s))
+        s = fused(d2, out, c2 * sample)
+        cut[t] = out
+    for t in range(n, n + 3):
+        u = shifted_halves(splat8(0.0), v)
+        v = fma(b0, u, p)
+        next_p, next_q = fma(a1, v, fma(b1, u, q)), fma(a2, v, times(b2, u))
+        p = within(t - n + 1, min(t, 3), next_p, within(max(t - n + 5, 4), t + 4, next_p, p))
+        q = within(t - n + 1, min(t, 3), next_q, within(max(t - n + 5, 4), t + 4, next_q, q))
         if t >= 3:
             both = low_high_high(v)
             m = fma(stay, m, times(fed, times(both, both)))
@@ -156,23 +163,44 @@ def deess_gain(
 
 
 @kernel
-def _less_band(x, band, weight, y):
+def _pass_late(held, held_bell, x, bell, y):
     for i in range(x.shape[0]):
-        y[i] = x[i] - weight[i] * band[i]
+        value, cut = x[i], bell[i]
+        y[i] = held[i]
+        held[i], held_bell[i] = value, cut
 
 
 @kernel
-def cut_band(x, band, gain_db, mix, y):
-    """y = x - mix · (1 - 10^(gain/20)) · band: a bell whose depth is the gain; x, band, y (channels, n)."""
-    weight = np.empty(CHUNK)
+def _cut_late(held, held_bell, x, bell, weight, y):
+    for i in range(x.shape[0]):
+        value, cut = x[i], bell[i]
+        y[i] = held[i] - weight[i] * held_bell[i]
+        held[i], held_bell[i] = value, cut
+
+
+@kernel
+def cut_band(x, bell, lines, at, gain_db, mix, y):
+    """y = x - mix · (1 - 10^(gain/20)) · bell, both held back by the lines (2, channels, frames).
+
+    x, bell, y (channels, n), gain_db (padded n); a bell whose depth is the gain. Returns the new place in the lines.
+    """
+    weight, length = np.empty(CHUNK), lines.shape[2]
     for start in range(0, x.shape[1], CHUNK):
-        count = min(CHUNK, x.shape[1] - start)
-        stop = start + count
-        if not gain_db[start:stop].any():
-            y[:, start:stop] = x[:, start:stop]
-            continue
-        for i in range(0, count, 8):
-            a = amplitude_of(load8(gain_db, start + i))
-            put(weight, i, times(splat8(mix), minus(splat8(1.0), a)))
-        for c in range(x.shape[0]):
-            _less_band(x[c, start:stop], band[c, start:stop], weight, y[c, start:stop])
+        stop = min(start + CHUNK, x.shape[1])
+        resting = not gain_db[start:stop].any()
+        if not resting:
+            for i in range(0, stop - start, 8):
+                a = amplitude_of(load8(gain_db, start + i))
+                put(weight, i, times(splat8(mix), minus(splat8(1.0), a)))
+        i = start
+        while i < stop:
+            to = min(stop, i + length - at)
+            for c in range(x.shape[0]):
+                held, held_bell = lines[0, c, at : at + to - i], lines[1, c, at : at + to - i]
+                if resting:
+                    _pass_late(held, held_bell, x[c, i:to], bell[c, i:to], y[c, i:to])
+                else:
+                    _cut_late(held, held_bell, x[c, i:to], bell[c, i:to], weight[i - start : to - start], y[c, i:to])
+            at = at + to - i if at + to - i < length else 0
+            i = to
+    return at

@@ -45,7 +45,7 @@ class DeessProcessor(Processor):
         self.limits = np.array([s.threshold_db, s.max_cut_db, FLOOR_DB])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
-        self.bell_delay = Delay(channels, self.latency)
+        self.lines, self.at = np.zeros((2, channels, self.latency)), 0
         self.telling = telling
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
 
@@ -72,11 +72,10 @@ class DeessProcessor(Processor):
         self.gain_db = gain[:n]
         if self.telling:
             self.excess_db, self.balance_db, self.around_db = found[:, :n]
-        late = self.delay.process(x)
         if s.mode == "wide":
-            return turned_down(late, gain, 1.0, s.mix)
+            return turned_down(self.delay.process(x), gain, 1.0, s.mix)
         y = np.empty_like(x)
-        cut_band(late, self.bell_delay.process(bell), gain, s.mix, y)
+        self.at = cut_band(x, bell, self.lines, self.at, gain, s.mix, y)
         return y
 
 
