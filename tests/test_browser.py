@@ -339,7 +339,7 @@ def test_files_are_dropped_imported_and_refused_by_name(at, demo, tmp_path: Path
 
 
 def test_whole_song_plays_from_anywhere(at, demo) -> None:
-    page = at(LANE)
+    page = at(f"{LANE}?stage=peaks")
     page.keyboard.press("3")
     page.keyboard.press("l")
     until(page, "miclane.player.first === 0 && miclane.player.last === miclane.state.frames")
@@ -348,6 +348,17 @@ def test_whole_song_plays_from_anywhere(at, demo) -> None:
     until(page, "miclane.player.playing && miclane.player.starved === false")
     assert page.evaluate(GRAB, 10) > 1e-5
     assert page.evaluate("miclane.player.starved") is False
+    until(page, "document.querySelector('#lufs').textContent.includes('.')")  # of the phrase at the playhead
+    page.keyboard.down("h")
+    until(page, "miclane.player.variant === 'untreated' && miclane.player.starved === false")
+    assert page.evaluate(GRAB, 10) > 1e-5
+    page.keyboard.up("h")
+    page.evaluate("miclane.heard = []")
+    page.get_by_role("slider", name="Threshold").focus()
+    page.keyboard.press("ArrowLeft")
+    until(page, "miclane.heard.length > 0")
+    assert page.evaluate("miclane.player.starved") is False
+    page.locator("#undo").click()
 
 
 def test_keyboard_alone_reaches_a_stage_and_moves_it(at, demo) -> None:

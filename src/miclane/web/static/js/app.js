@@ -38,6 +38,7 @@ on("changed", ({ structure, jumped, select }) => {
   } else if (state.screen === "space") reloadSpace();
 });
 on("rendered", unhurried(refreshPictures));
+on("phrase", unhurried(refreshPictures));
 on("stale", async () => {
   await look();
   say("changed", { structure: true, jumped: true, began: performance.now(), curves: {}, edits: [], version: state.version });

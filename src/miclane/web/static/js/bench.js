@@ -80,7 +80,7 @@ async function drawSpectrogram(stage, mine, over) {
   g.fillStyle = style.getPropertyValue("--pencil");
   g.textAlign = "right";
   for (const [f, t] of [[500, "500"], [1000, "1k"], [2000, "2k"], [5000, "5k"], [10000, "10k"]]) g.fillText(t, 31, y(f) + 3);
-  g.fillText("Hz", 31, 12);
+  g.fillText("Hz", 14, 12);
   g.textAlign = "left";
   g.strokeStyle = style.getPropertyValue("--taken");
   g.fillStyle = style.getPropertyValue("--taken");

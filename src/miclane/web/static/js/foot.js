@@ -1,7 +1,7 @@
 // The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
 
 import { history, on, say, set, state, $, $$ } from "./session.js";
-import { hearVariant, listen, looping, match, play, player, prepare, range, stop } from "./player.js";
+import { hearVariant, isSong, listen, looping, match, measured, play, player, prepare, range, stop, unhurried } from "./player.js";
 import { loopPhrases, phraseAt, setLoop } from "./strip.js";
 
 const clock = (frame) => {
@@ -136,22 +136,25 @@ for (const name of ["playing", "range", "hear", "variant"]) on(name, showFoot);
 
 let readingsToken = 0;
 export async function measure() {
-  if (!state.lane || player.last - player.first > 20 * state.rate) {
+  if (!state.lane || !state.frames) {
     $("#lufs").textContent = $("#dbtp").textContent = "—";
     $("#matched").textContent = "matched —";
     return;
   }
   const mine = ++readingsToken;
-  const query = `lane=${state.lane}&hear=${player.hear}&start=${player.first}&stop=${player.last}&first=${player.first}&last=${player.last}&against=${holdVariant()}`;
+  const [first, last] = measured();
+  const query = `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}&against=${holdVariant()}`;
   const answer = await fetch(`/s/${state.id}/readings?${query}`).catch(() => null);
   if (!answer?.ok || mine !== readingsToken) return;
   const told = await answer.json();
   player.figures = told;
   const text = (v) => (v <= -100 ? "−∞" : v.toFixed(1).replace("-", "−"));
   $("#lufs").textContent = text(told.lufs);
+  $("#lufs").parentElement.title = isSong() ? "of the phrase at the playhead" : "of the loop";
   $("#dbtp").textContent = text(told.true_peak_dbtp);
   $("#matched").textContent = `matched ${told.match_db > 0 ? "+" : told.match_db < 0 ? "−" : ""}${Math.abs(told.match_db).toFixed(1)}`;
   match(holdVariant(), told.match_db);
   say("readings", told);
 }
-on("rendered", measure);
+on("rendered", unhurried(measure));
+on("phrase", unhurried(measure));

@@ -40,7 +40,12 @@ function told(m) {
       player.asked = 0;
     }
     say("position", m);
-    if (m.playing && isSong()) keepFlowing();
+    if (m.playing && isSong()) {
+      keepFlowing();
+      const [phrase] = measured();
+      if (phrase !== player.phrase) say("phrase");
+      player.phrase = phrase;
+    }
   } else if (m.type === "ended") {
     player.playing = false;
     say("playing");
@@ -55,12 +60,17 @@ function told(m) {
   }
 }
 
-// What pictures are measured over: the loop; while the whole song is up, the phrase at the playhead.
-export function measured() {
+// What pictures and figures are measured over: the loop; while the whole song is up, the phrase at the playhead
+// (and as many after it as a picture of gaps wants).
+export function measured(phrases = 1) {
   if (!isSong()) return [player.first, player.last];
-  const phrase = state.data?.phrases?.find((p) => p.end > player.at) ?? state.data?.phrases?.at(-1);
-  if (phrase) return [phrase.start, Math.min(phrase.end, phrase.start + LONGEST_LOOP_S * state.rate)];
-  return [player.at, Math.min(player.at + 6 * state.rate, player.last)];
+  const all = state.data?.phrases ?? [];
+  const longest = LONGEST_LOOP_S * state.rate;
+  if (!all.length) return [player.at, Math.min(player.at + longest / 3, player.last)];
+  const k = all.findIndex((p) => p.end > player.at);
+  const first = Math.max(0, Math.min(k < 0 ? all.length : k, all.length - phrases));
+  const last = all[Math.min(first + phrases, all.length) - 1];
+  return [all[first].start, Math.min(last.end, all[first].start + longest)];
 }
 
 // in the whole song the sound comes first, the pictures a moment later

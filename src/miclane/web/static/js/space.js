@@ -23,7 +23,7 @@ export async function picture() {
   const box = $("#space-picture");
   if (!box) return;
   const mine = ++token;
-  const [first, last] = measured();
+  const [first, last] = measured(3);
   const answer = await fetch(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}`, { headers: { "hx-request": "true" } }).catch(() => null);
   if (!answer?.ok || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
@@ -69,4 +69,5 @@ document.addEventListener("click", (event) => {
 });
 
 on("rendered", unhurried(picture));
+on("phrase", unhurried(() => state.screen === "space" && picture()));
 on("position", ({ at }) => state.screen === "space" && head(at));

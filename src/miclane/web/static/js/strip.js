@@ -1,7 +1,7 @@
 // The phrase strip: raw behind treated, phrases, sibilants, a row of reduction a stage, loop ends, playhead.
 
 import { on, state, $, $$, toast } from "./session.js";
-import { player, range, seek } from "./player.js";
+import { measured, player, range, seek, unhurried } from "./player.js";
 
 const view = { first: 0, last: 1, strip: null, canvas: null, rows: null, names: [], token: 0, loopIds: [] };
 const color = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
@@ -148,7 +148,8 @@ export async function load() {
   if (!view.strip?.isConnected || !state.frames) return;
   const token = ++view.token;
   const columns = Math.min(2000, Math.max(200, Math.round(view.strip.clientWidth)));
-  const loopColumns = Math.max(16, Math.round((columns * (player.last - player.first)) / (view.last - view.first)));
+  const [first, last] = measured();
+  const loopColumns = Math.max(16, Math.round((columns * (last - first)) / (view.last - view.first)));
   const base = `/s/${state.id}/strip?lane=${state.lane}&hear=${player.hear}`;
   try {
     if (view.rawKey !== `${state.lane}:${view.first}:${view.last}:${columns}`) {
@@ -158,15 +159,11 @@ export async function load() {
       view.rawKey = `${state.lane}:${view.first}:${view.last}:${columns}`;
       draw();
     }
-    if (player.last - player.first > 20 * state.rate) {
-      view.rows = null;
-      return draw();
-    }
-    const answer = await fetch(`${base}&start=${player.first}&stop=${player.last}&columns=${loopColumns}`);
+    const answer = await fetch(`${base}&start=${first}&stop=${last}&columns=${loopColumns}`);
     if (!answer.ok || token !== view.token) return;
     const names = answer.headers.get("x-rows").split(",").filter(Boolean);
     const flat = new Float32Array(await answer.arrayBuffer());
-    view.rows = { first: player.first, last: player.last, n: names.length ? flat.length / names.length : 0, flat, names, lane: state.lane };
+    view.rows = { first, last, n: names.length ? flat.length / names.length : 0, flat, names, lane: state.lane };
     draw();
   } catch {
     /* the next change loads it again */
@@ -323,7 +320,8 @@ on("position", ({ at }) => {
     head.hidden = px < 0 || px > view.strip.clientWidth;
   }
 });
-on("rendered", load);
+on("rendered", unhurried(load));
+on("phrase", unhurried(load));
 on("light", draw);
 addEventListener("resize", () => {
   layout();
