@@ -213,12 +213,16 @@ async function flow(variant, from) {
   }
 }
 
-const flowAt = (variant, at) => flows.find((f) => f.variant === variant && f.from <= at + 0.2 * state.rate && (at < f.to || (f.live && at < f.to + state.rate)));
+const flowAt = (variant, at) => flows.find((f) => f.variant === variant && f.from <= at + 0.2 * state.rate && (f.live || at < f.to));
 
 // Playing goes on from another place of the song: what streams elsewhere is let go.
 function jump() {
   player.asked = performance.now();
-  for (const run of flows) if (run.live && !(run.from <= player.at && player.at < run.to)) run.control.abort();
+  for (const run of flows) {
+    if (!run.live || (run.from <= player.at && player.at < run.to)) continue;
+    run.control.abort();
+    run.live = false;
+  }
   keepFlowing();
 }
 

@@ -44,6 +44,8 @@ class Player extends AudioWorkletProcessor {
     this.playing = false;
     this.takes = {};
     this.variant = "treated";
+    this.side = "treated";
+    this.waiting = false;
     this.weights = {};
     this.gain = { treated: 1, untreated: 1, unducked: 1, removed: 1 };
     this.fade = Math.round(sampleRate * 0.01);
@@ -120,6 +122,11 @@ class Player extends AudioWorkletProcessor {
     }
   }
 
+  ready(name) {
+    const i = this.at - this.first;
+    return this.takes[name]?.current?.covers(i, i + 128) ?? false;
+  }
+
   silent() {
     this.l = 0;
     this.r = 0;
@@ -135,8 +142,11 @@ class Player extends AudioWorkletProcessor {
         if (pair && (name === this.variant || this.weights[name] > 0)) this.choose(pair, this.at - this.first);
       }
     }
+    // the side asked for is heard once it is there; with no sound at all the playhead waits
+    if (this.ready(this.variant) || !this.ready(this.side)) this.side = this.variant;
+    this.waiting = this.playing && !this.ready(this.side);
     for (let k = 0; k < left.length; k++) {
-      const aim = this.playing ? 1 : 0;
+      const aim = this.playing && !this.waiting ? 1 : 0;
       if (this.amplitude !== aim) {
         this.amplitude += Math.sign(aim - this.amplitude) * step;
         if (Math.abs(this.amplitude - aim) < step) this.amplitude = aim;
@@ -146,7 +156,7 @@ class Player extends AudioWorkletProcessor {
       if (this.playing || this.amplitude > 0) {
         const i = this.at - this.first;
         for (const name of names) {
-          const wanted = name === this.variant ? 1 : 0;
+          const wanted = name === this.side ? 1 : 0;
           let w = this.weights[name] ?? (name === "treated" ? 1 : 0);
           if (w < wanted) w = Math.min(wanted, w + step);
           else if (w > wanted) w = Math.max(wanted, w - step);
@@ -157,7 +167,7 @@ class Player extends AudioWorkletProcessor {
             r += w * this.gain[name] * this.r;
           }
         }
-        if (this.playing) {
+        if (this.playing && !this.waiting) {
           this.at += 1;
           if (this.at >= this.last) {
             if (this.looping) this.at = this.first;
@@ -177,11 +187,8 @@ class Player extends AudioWorkletProcessor {
     }
     this.ticks += 1;
     if (this.ticks % 10 === 0) {
-      const pair = this.takes[this.variant];
-      const i = this.at - this.first;
-      const starved = this.playing && !pair?.current?.covers(i, i + 1);
       this.port.postMessage({
-        type: "position", at: this.at, playing: this.playing, mean: this.level / this.count / 2, peak: this.peak, starved,
+        type: "position", at: this.at, playing: this.playing, mean: this.level / this.count / 2, peak: this.peak, starved: this.waiting,
       });
       this.level = this.peak = this.count = 0;
     }
