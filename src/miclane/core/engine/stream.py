@@ -91,6 +91,11 @@ class _Station:
         self.seconds += time.perf_counter() - begun
 
 
+def _cores() -> int:
+    """Processors this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
 def _deal(line: list[_Station], hands: int) -> list[list[_Station]]:
     """Stations dealt to as many hands, the costliest first, each to the hand with the least to do."""
     dealt: list[list[_Station]] = [[] for _ in range(hands)]
@@ -157,7 +162,7 @@ def stream(
 ) -> Iterator[list[np.ndarray]]:
     """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side."""
     cancel = cancel or Cancel()
-    threads = threads or min(4, len(os.sched_getaffinity(0)))
+    threads = threads or min(4, _cores())
     line, ends = _lay_out(graph, targets, 0)
     given = at = step = 0
 
