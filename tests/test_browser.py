@@ -407,3 +407,11 @@ def test_nothing_runs_out_of_a_narrow_window(at, demo, width: int) -> None:
     for address in (LANE, "/s/salt-ferry/space", "/s/salt-ferry/print"):
         page = at(address)
         assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+
+
+def test_the_de_essers_picture_shows_events_and_what_is_cut(at, demo) -> None:
+    page = at(f"{LANE}?stage=deess")
+    expect(page.locator("#deess-say")).to_contain_text("the deepest cut is")
+    words = page.locator("#deess-say").inner_text()
+    assert int(words.split()[0]) > 0
+    assert float(words.split("the deepest cut is ")[1].split()[0]) > 1.0

@@ -107,7 +107,7 @@ async function drawSpectrogram(stage, mine, over) {
       lastText = x(e.start);
     }
   }
-  const strip = await fetch(`/s/${state.id}/strip?${query()}&columns=620`);
+  const strip = await fetch(`/s/${state.id}/strip?${query(over)}&columns=620`);
   if (!strip.ok || mine !== token) return;
   const names = strip.headers.get("x-rows").split(",");
   const flat = new Float32Array(await strip.arrayBuffer());
