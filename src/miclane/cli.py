@@ -185,7 +185,7 @@ def serve(
     typer.echo(f"Mic Lane: {address}{'s/salt-ferry/lane/lead' if demo_song else ''}")
     typer.echo(f"Data in {application.state.studio.data}; Ctrl+C stops.")
     sys.stdout.flush()
-    later = threading.Timer(2.0, warm_up)  # after the first page, which matters more
+    later = threading.Timer(0.4, warm_up)  # after the first page, which matters more
     later.daemon = True
     later.start()
     config = uvicorn.Config(application, log_level="warning", timeout_graceful_shutdown=2)
