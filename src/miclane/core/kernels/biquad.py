@@ -42,16 +42,16 @@ def keep_lanes(lanes, lane, state, first, count):
 
 
 @kernel
+def lanes_in(table):
+    """The rows of a table as five vectors: b0, b1, b2, -a1, -a2."""
+    return (load8(table[0], 0), load8(table[1], 0), load8(table[2], 0), load8(table[3], 0), load8(table[4], 0))
+
+
+@kernel
 def _eight(x, table, lanes, y):
     """Up to eight sections askew over one channel; table (5, 8), lanes (2, 8)."""
     n = x.shape[0]
-    b0, b1, b2, a1, a2 = (
-        load8(table[0], 0),
-        load8(table[1], 0),
-        load8(table[2], 0),
-        load8(table[3], 0),
-        load8(table[4], 0),
-    )
+    b0, b1, b2, a1, a2 = lanes_in(table)
     p, q = load8(lanes[0], 0), load8(lanes[1], 0)
     v = splat8(0.0)
     for t in range(n + 7):
@@ -76,14 +76,8 @@ def _eight(x, table, lanes, y):
 def _sixteen(x, table, lanes, more, more_lanes, y):
     """Up to sixteen sections askew over one channel: `table` feeds `more`."""
     n = x.shape[0]
-    b0, b1, b2, a1, a2 = (
-        load8(table[0], 0),
-        load8(table[1], 0),
-        load8(table[2], 0),
-        load8(table[3], 0),
-        load8(table[4], 0),
-    )
-    d0, d1, d2, e1, e2 = load8(more[0], 0), load8(more[1], 0), load8(more[2], 0), load8(more[3], 0), load8(more[4], 0)
+    b0, b1, b2, a1, a2 = lanes_in(table)
+    d0, d1, d2, e1, e2 = lanes_in(more)
     p, q, r, s = load8(lanes[0], 0), load8(lanes[1], 0), load8(more_lanes[0], 0), load8(more_lanes[1], 0)
     v, w = splat8(0.0), splat8(0.0)
     for t in range(n + 15):
@@ -117,13 +111,7 @@ def _sixteen(x, table, lanes, more, more_lanes, y):
 def _two_channels(x, table, left, right, y):
     """Up to eight sections askew over both channels of x (2, n) at once."""
     n = x.shape[1]
-    b0, b1, b2, a1, a2 = (
-        load8(table[0], 0),
-        load8(table[1], 0),
-        load8(table[2], 0),
-        load8(table[3], 0),
-        load8(table[4], 0),
-    )
+    b0, b1, b2, a1, a2 = lanes_in(table)
     p, q, r, s = load8(left[0], 0), load8(left[1], 0), load8(right[0], 0), load8(right[1], 0)
     v, w = splat8(0.0), splat8(0.0)
     for t in range(n + 7):

@@ -3,7 +3,7 @@
 import numpy as np
 
 from . import kernel
-from .biquad import exchange, keep_lanes, lanes_of, load_lanes, neutral
+from .biquad import exchange, keep_lanes, lanes_in, lanes_of, load_lanes, neutral
 from .dynamics import CHUNK, amplitude_of, db_of, follow, hold
 from .simd import (
     fma,
@@ -38,8 +38,7 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow, cut):
     for h in range(2):
         lanes_of(filters[h], 0, filters[h].shape[0], 4 * h, table)
         load_lanes(states[h], 0, filters[h].shape[0], 4 * h, lanes)
-    b0, b1, b2 = load8(table[0], 0), load8(table[1], 0), load8(table[2], 0)
-    a1, a2 = load8(table[3], 0), load8(table[4], 0)
+    b0, b1, b2, a1, a2 = lanes_in(table)
     p, q = load8(lanes[0], 0), load8(lanes[1], 0)
     bell, memory = filters[2], states[2]
     c0, c1, c2, d1, d2 = bell[0, 0], bell[0, 1], bell[0, 2], -bell[0, 4], -bell[0, 5]

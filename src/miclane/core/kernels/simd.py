@@ -51,6 +51,13 @@ def _same(value: Any, count: int) -> ir.Constant:
     return ir.Constant(_vector(count), [value] * count)
 
 
+def _called(builder: Any, operation: str, args: Any, count: int) -> Any:
+    """LLVM's own `operation` over vectors of `count` lanes."""
+    kind = ir.FunctionType(_vector(count), [_vector(count)] * len(args))
+    function = cgutils.get_or_insert_function(builder.module, kind, f"llvm.{operation}.v{count}f64")
+    return builder.call(function, args)
+
+
 def _splat(builder: Any, value: Any, count: int) -> Any:
     empty = ir.Constant(_vector(count), ir.Undefined)
     first = builder.insert_element(empty, value, _I32(0))
@@ -111,10 +118,7 @@ def fma(typing: Any, a: Any, b: Any, c: Any) -> Any:
     """a · b + c, rounded once."""
 
     def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        kind = _vector(signature.args[0].count)
-        name = f"llvm.fma.v{signature.args[0].count}f64"
-        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(kind, [kind] * 3), name)
-        return builder.call(function, args)
+        return _called(builder, "fma", args, signature.args[0].count)
 
     return a(a, b, c), build
 
@@ -163,10 +167,7 @@ def magnitude(typing: Any, a: Any) -> Any:
     """|a|."""
 
     def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        kind = _vector(signature.args[0].count)
-        name = f"llvm.fabs.v{signature.args[0].count}f64"
-        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(kind, [kind]), name)
-        return builder.call(function, args)
+        return _called(builder, "fabs", args, signature.args[0].count)
 
     return a(a), build
 
@@ -288,10 +289,7 @@ def rounded(typing: Any, lanes: Any) -> Any:
     """Lanes rounded to the nearest whole number."""
 
     def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        kind = _vector(signature.args[0].count)
-        name = f"llvm.rint.v{signature.args[0].count}f64"
-        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(kind, [kind]), name)
-        return builder.call(function, args)
+        return _called(builder, "rint", args, signature.args[0].count)
 
     return lanes(lanes), build
 
