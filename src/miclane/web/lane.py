@@ -23,7 +23,7 @@ from ..core.stages.limiter import Limiter
 from ..core.warm import fingerprint
 from ..store.sessions import State
 from .pages import page
-from .sound import Frame, check_range, path_range, studio_of
+from .sound import Frame, check_range, opened, path_range, studio_of
 from .studio import Hear, Studio, find_lane
 from .svg import PLOT, ZONES, eq_paths, hanging_path, lay_route, spectrum_paths, steps_path
 
@@ -129,8 +129,7 @@ def _measures() -> str:
 @router.get("/s/{session_id}/lane/{lane_id}", response_class=HTMLResponse)
 def lane_page(request: Request, session_id: str, lane_id: str, stage: str = "", band: int = 0) -> HTMLResponse:
     """The whole screen."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     lane = find_lane(state.session, lane_id)
     context = bench_context(state, lane, stage, band)
     return page(
@@ -194,8 +193,7 @@ def picture(
     hear: Hear = "lane",
 ) -> Response:
     """The measured part of a stage's picture over the loop [first, last), as an SVG fragment."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     check_range(state, start, stop)
     lane = find_lane(state.session, lane_id)
     if stage_id not in {s.id for s in flat_stages(lane.stages)}:
@@ -293,8 +291,7 @@ def spectrogram(
     treated: bool = False,
 ) -> Response:
     """Levels of the loop before (or after) a stage as bytes, 150 rows from high to low by 660 columns; 0 is −110 dB."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     check_range(state, start, stop)
     found, _ = path_range(studio, state, hear, f"lane:{lane_id}", start, stop)
     place = "stage" if treated else "before"

@@ -27,6 +27,12 @@ def studio_of(request: Request) -> Studio:
     return studio
 
 
+def opened(request: Request, session_id: str) -> tuple[Studio, State]:
+    """The studio and the newest state of a session; UnknownPlaceError when there is none of that id."""
+    studio = studio_of(request)
+    return studio, studio.sessions.get(session_id)
+
+
 def check_range(state: State, start: int, stop: int) -> None:
     """MicLaneError for a range that is empty or longer than is rendered at once."""
     if not 0 < stop - start <= LONGEST_S * 3 * state.session.rate:
@@ -52,8 +58,7 @@ def sound(
     With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window and
     `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204).
     """
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     check_range(state, start, stop)
     quick = first >= 0 and last > first
     cancel = studio.overtake(client, generation) if client else None
@@ -90,8 +95,7 @@ def song(
 
     A newer `generation` of the same `client` ends it early.
     """
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     if not start < stop <= 2 * state.session.frames + state.session.rate:
         raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
     cancel = studio.overtake(client, generation) if client else Cancel()
@@ -119,8 +123,7 @@ def readings(
     against: Variant = "untreated",
 ) -> JSONResponse:
     """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     check_range(state, start, stop)
     figures = studio.figures(state, hear, lane, start, stop, (first, last), against)
     return JSONResponse(
@@ -186,8 +189,7 @@ def strip(
     hear: Hear = "lane",
 ) -> Response:
     """Columns of the phrase strip as floats: raw low, high, treated low, high, then one row of gain a stage."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     check_range(state, start, stop)
     columns = max(16, min(columns, 4000))
     part = find_lane(state.session, lane)
@@ -211,8 +213,7 @@ def strip(
 @router.get("/s/{session_id}/raw")
 def raw(request: Request, session_id: str, lane: str, start: Frame, stop: Frame, columns: int = 1000) -> Response:
     """Least and greatest raw sample of each column as floats, for any stretch of the song."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     part = find_lane(state.session, lane)
     if part.sound is None or not 0 < stop - start <= 2 * state.session.frames + 2 * state.session.rate:
         raise MicLaneError("there is no sound there")
@@ -223,8 +224,7 @@ def raw(request: Request, session_id: str, lane: str, start: Frame, stop: Frame,
 @router.get("/s/{session_id}/levels")
 def levels(request: Request, session_id: str, start: Frame, stop: Frame) -> JSONResponse:
     """Integrated loudness over a range of every lane, return and bus, after its fader, as the mix has it."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     check_range(state, start, stop)
     graph = studio.graph(state)
     found = studio.range(state, "mix", "", start, stop)

@@ -17,7 +17,7 @@ from ..core.units import show_value
 from ..store.sessions import State
 from .lane import lane_data
 from .pages import page
-from .sound import Frame, check_range, studio_of
+from .sound import Frame, check_range, opened, studio_of
 from .studio import Hear, Studio
 from .svg import path_of
 
@@ -51,8 +51,7 @@ def key_lane(session: Session, ret: Return | None) -> Lane | None:
 @router.get("/s/{session_id}/space", response_class=HTMLResponse)
 def space_page(request: Request, session_id: str, return_id: str = "") -> HTMLResponse:
     """The whole screen."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     ret = find_return(state.session, return_id)
     lane = key_lane(state.session, ret)
     data = lane_data(studio, state, lane) if lane else {}
@@ -95,8 +94,7 @@ def space_picture(
     lane: str = "",
 ) -> Response:
     """Dry vocal, and every return before and after its duck, over the loop, with the four numbers."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
+    studio, state = opened(request, session_id)
     check_range(state, first, last)
     key = next((x for x in state.session.lanes if x.id == lane), None)
     pitch = 244 if len(state.session.returns) == 1 else 116
