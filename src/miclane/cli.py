@@ -62,7 +62,7 @@ def process(
 
 @app.command()
 def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="As JSON.")] = False) -> None:
-    """Loudness, true peak, phrases, events, noise floor, rings, pitch range."""
+    """The raw-take report: loudness, true peak, phrases, events, noise floor, rings, pitch range, and findings."""
     from .core.audio import read_sound
     from .core.measure.report import measure_file
     from .core.units import note_name, show_time
@@ -80,14 +80,19 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
     if told["pitch_range_hz"]:
         low, high = told["pitch_range_hz"]
         typer.echo(f"pitch        {low:.0f} Hz ({note_name(low)}) to {high:.0f} Hz ({note_name(high)})")
-    for ring in told["rings"]:
-        typer.echo(f"ring         {ring['frequency_hz']:.0f} Hz, {ring['over_db']:+.1f} dB over its neighbours")
     for p in told["phrases"]:
         typer.echo(
             f"phrase       {show_time(p['start_s'])} to {show_time(p['end_s'])}  {p['integrated_lufs']:.1f} LUFS"
         )
     for e in told["events"]:
-        typer.echo(f"sibilant     {e['start_s']:.2f} s  {e['centre_hz']} Hz  {e['excess_db']:+.1f} dB over the voice")
+        more = {
+            "sibilant": "{centre_hz} Hz  {excess_db:+.1f} dB over the voice",
+            "plosive": "{excess_db:+.1f} dB to the voice",
+            "breath": "{level_dbfs:.1f} dBFS",
+        }
+        typer.echo(f"{e['kind']:<12} {e['start_s']:.2f} s  {more[e['kind']].format(**e)}")
+    for f in told["findings"]:
+        typer.echo(f"finding      {f['title']}: {f['evidence']}")
 
 
 @app.command("print")

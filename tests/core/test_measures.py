@@ -8,7 +8,7 @@ from conftest import RATE, noise, sine
 from miclane.core.audio import read_sound
 from miclane.core.engine.node import make_trace
 from miclane.core.measure.events import find_sibilants
-from miclane.core.measure.levels import noise_floor_dbfs
+from miclane.core.measure.noise import noise_floor_dbfs
 from miclane.core.measure.phrases import find_phrases
 from miclane.core.measure.pitch import pitch_range_hz, track_pitch
 from miclane.core.measure.report import measure_file

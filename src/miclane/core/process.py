@@ -10,7 +10,7 @@ from .engine.stream import stream
 from .mix.chain import Chain
 from .mix.document import Bus, Lane, Session, Sound
 from .mix.edits import with_ids
-from .stages.duck import Key
+from .stages.base import Key
 
 _FILE, _KEY = "0" * 64, "1" * 64
 
@@ -89,7 +89,7 @@ def _lane(identifier: str, digest: str, audio: np.ndarray | None, stages: list[d
 
 def _key_to(stages: list[dict[str, Any]], lane: str) -> None:
     for stage in stages:
-        if "key" in stage:
+        if stage.get("key"):
             stage["key"] = Key(lane=lane, tap="raw").model_dump()
         for branch in stage.get("branches", []):
             _key_to(branch["stages"], lane)

@@ -51,7 +51,8 @@ def is_warm() -> bool:
 def _run(kind: str, sound: np.ndarray) -> None:
     stage = {"kind": kind, "id": "x"}
     if kind == "eq":
-        stage["bands"] = [{"shape": "bell", "gain_db": 3}]  # type: ignore[assignment]
+        moving = {"shape": "bell", "dynamic": {"threshold_db": -40}}
+        stage["bands"] = [{"shape": "bell", "gain_db": 3}, moving]  # type: ignore[assignment]
     if kind == "compressor":
         Stage.kinds[kind].model_validate({**stage, "detector": "rms", "key_low_cut_hz": 90}).build(
             _RATE, len(sound)

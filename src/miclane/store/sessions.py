@@ -1,6 +1,7 @@
 """Sessions and their history: edits, undo, redo, and edits made against an older state."""
 
 import threading
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from sqlalchemy import Engine, delete, func, select
@@ -8,7 +9,7 @@ from sqlalchemy.orm import Session as Db
 
 from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError
 from ..core.mix.document import Session
-from ..core.mix.edits import EDITS, Edit, apply, new_id, touches
+from ..core.mix.edits import EDITS, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
 from .tables import ChangeRow, SessionRow, StepRow, now
 
@@ -30,14 +31,19 @@ class State:
 class SessionStore:
     """All sessions of a database. Every method that changes one returns when the change is on the disk."""
 
-    def __init__(self, engine: Engine) -> None:
+    def __init__(self, engine: Engine, follows: Callable[[Session, list[Edit]], list[Edit]] | None = None) -> None:
+        """`follows(session, edits)` gives what must be set because of edits; it is part of their step."""
         self.engine = engine
+        self.follows = follows
         self._held: dict[str, State] = {}
         self._lock = threading.Lock()
 
     def create(self, session: Session, identifier: str = "") -> State:
         """Keep a new session."""
         identifier = identifier or new_id("m")
+        if self.follows:
+            everywhere: list[Edit] = [Set(path=f"lanes/{lane.id}") for lane in session.lanes]
+            session, _ = apply(session, self.follows(session, everywhere))
         with Db(self.engine) as db:
             db.add(SessionRow(id=identifier, name=session.name, document=session.model_dump_json(), version=1))
             db.commit()
@@ -79,17 +85,18 @@ class SessionStore:
             if base is not None and base < row.version:
                 self._refuse_clash(db, row, edits, base)
             after, inverses = apply(session, edits)
+            asked = edits
+            if self.follows and (more := self.follows(after, edits)):
+                after, undone = apply(after, more)
+                edits, inverses = edits + more, undone + inverses
             held = self._held.get(identifier)
             ahead = held.ahead if held and held.version == row.version else self._ahead(db, row)
-            label = describe_edits(after, edits)
+            label = describe_edits(after, asked)
             last = db.get(StepRow, (identifier, row.position)) if gesture else None
             if last is not None and last.gesture == gesture and ahead == 0:
-                if _same_places(EDITS.validate_json(last.edits), edits):
-                    last.edits = _json(edits)
-                else:
-                    last.edits = _json(EDITS.validate_json(last.edits) + edits)
-                    last.inverses = _json(inverses + EDITS.validate_json(last.inverses))
-                last.label = label
+                done, undone = EDITS.validate_json(last.edits), EDITS.validate_json(last.inverses)
+                done, undone = _one_step(done, undone, edits, inverses)
+                last.edits, last.inverses, last.label = _json(done), _json(undone), label
             else:
                 if ahead:
                     later = StepRow.session_id == identifier, StepRow.position > row.position
@@ -105,7 +112,7 @@ class SessionStore:
                         inverses=_json(inverses),
                     )
                 )
-            return self._commit(db, row, after, edits, label)
+            return self._commit(db, row, after, edits, asked, label)
 
     def undo(self, identifier: str) -> State:
         """Take the last step back; MicLaneError when there is none."""
@@ -118,7 +125,7 @@ class SessionStore:
             after, _ = apply(self._session(row), edits)
             step.gesture = ""
             row.position -= 1
-            return self._commit(db, row, after, edits)
+            return self._commit(db, row, after, edits, edits)
 
     def redo(self, identifier: str) -> State:
         """Make the step again that was taken back last; MicLaneError when there is none."""
@@ -131,7 +138,7 @@ class SessionStore:
             after, inverses = apply(self._session(row), edits)
             step.inverses = _json(inverses)
             row.position += 1
-            return self._commit(db, row, after, edits)
+            return self._commit(db, row, after, edits, edits)
 
     def history(self, identifier: str, most: int = 200) -> list[StepRow]:
         """The newest steps, newest first."""
@@ -161,11 +168,16 @@ class SessionStore:
         query = select(func.count()).where(StepRow.session_id == row.id, StepRow.position > row.position)
         return int(db.scalar(query) or 0)
 
-    def _commit(self, db: Db, row: SessionRow, after: Session, edits: list[Edit], label: str = "") -> State:
-        """Keep what an edit made; with its `label` it is the newest step, and nothing lies ahead of it."""
+    def _commit(
+        self, db: Db, row: SessionRow, after: Session, edits: list[Edit], asked: list[Edit], label: str = ""
+    ) -> State:
+        """Keep what an edit made; with its `label` it is the newest step, and nothing lies ahead of it.
+
+        Only what was `asked` for can clash with an edit from another window; what followed from it cannot.
+        """
         row.document, row.name, row.updated = after.model_dump_json(), after.name, now()
         row.version += 1
-        db.add(ChangeRow(session_id=row.id, version=row.version, edits=_json(edits)))
+        db.add(ChangeRow(session_id=row.id, version=row.version, edits=_json(asked)))
         if label:
             state = State(row.id, after, row.version, row.position, 0, label, "", row.updated)
         else:
@@ -198,5 +210,14 @@ def _json(edits: list[Edit]) -> str:
     return EDITS.dump_json(edits).decode()
 
 
-def _same_places(before: list[Edit], after: list[Edit]) -> bool:
-    return [(e.op, e.path) for e in before] == [(e.op, e.path) for e in after] and all(e.op == "set" for e in after)
+def _one_step(
+    done: list[Edit], undone: list[Edit], edits: list[Edit], inverses: list[Edit]
+) -> tuple[list[Edit], list[Edit]]:
+    """Edits and inverses of a step with more edits of the same gesture: of a value set again only the last is kept."""
+    if not all(isinstance(e, Set) for e in edits):
+        return done + edits, inverses + undone
+    other = [k for k, e in enumerate(done, 1) if not isinstance(e, Set)]
+    head, tail = done[: max(other, default=0)], done[max(other, default=0) :]
+    known = {e.path for e in tail}
+    newest = {e.path: e for e in (*tail, *edits)}
+    return head + list(newest.values()), [e for e in inverses if e.path not in known] + undone

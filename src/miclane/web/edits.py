@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.mix.document import Session
 from ..core.mix.edits import Edit, Set
-from ..core.mix.labels import rule_of
+from ..core.stages.base import rule_of
 from ..core.stages.eq import Eq
 from ..core.units import parse_value
 from ..store.sessions import State

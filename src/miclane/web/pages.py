@@ -9,7 +9,7 @@ from fastapi.templating import Jinja2Templates
 from jinja2 import StrictUndefined
 from pydantic import BaseModel
 
-from ..core.mix.labels import rule_of
+from ..core.stages.base import rule_of
 from ..core.units import note_name, show_time, show_value
 from ..store.sessions import State
 from .edits import bounds_of

@@ -10,7 +10,7 @@ import math
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from ..mix.document import Lane, Session
+from ..mix.document import Lane, Session, keyed_by
 from ..stages.base import Stage
 from ..stages.split import SILENT_DB, Split, blend_gain
 
@@ -112,7 +112,7 @@ class Builder:
         soloed = any(lane.solo for lane in session.lanes)
         feeds: dict[str, list[tuple[str, Gains]]] = {bus.id: [] for bus in session.buses}
         sends: dict[str, list[tuple[str, Gains]]] = {r.id: [] for r in session.returns}
-        for lane in session.lanes:
+        for lane in self._in_order():
             self._lane(lane)
         for lane in session.lanes:
             if lane.mute or (soloed and not lane.solo) or lane.sound is None:
@@ -153,6 +153,18 @@ class Builder:
             depth[bus_id] = steps
         return sorted(depth, key=lambda b: -depth[b])
 
+    def _in_order(self) -> list[Lane]:
+        """The lanes, each after those it listens to."""
+        waiting = list(self.session.lanes)
+        placed: list[Lane] = []
+        names = {lane.id for lane in waiting}
+        while waiting:
+            there = {p.id for p in placed}
+            ready = [x for x in waiting if not (keyed_by(x.stages) & names) - there - {x.id}]
+            placed += ready
+            waiting = [x for x in waiting if x not in ready]
+        return placed
+
     def _lane(self, lane: Lane) -> None:
         places = self.graph.places
         digest = lane.sound.digest if lane.sound else ""
@@ -161,7 +173,8 @@ class Builder:
         raw = self.graph.add(source)
         places[f"lane:{lane.id}:raw"] = raw
         skip = self.untreated == lane.id or (self.untreated == "*" and lane.role != "music")
-        last = raw if skip else self._chain(f"lane:{lane.id}", lane.stages, raw)
+        stages = tuple(_placed(s, lane, self.session.rate) for s in lane.stages)
+        last = raw if skip else self._chain(f"lane:{lane.id}", stages, raw)
         places[f"lane:{lane.id}:treated"] = last
         gain = fader_gain(lane.fader_db)
         left, right = pan_gains(lane.pan, self.graph.nodes[last].channels)
@@ -196,23 +209,32 @@ class Builder:
         return self._sum(parts, max(self.graph.nodes[k].channels for k, _ in parts))
 
     def _stage(self, stage: Stage, into: str) -> str:
-        keyed_by = ""
-        if stage.keyed:
-            key = stage.key  # type: ignore[attr-defined]
+        key, source = stage.listens(), ""
+        if key is not None:
             tap = {"raw": "raw", "treated": "treated", "after_fader": "out"}[key.tap]
-            keyed_by = self.graph.places.get(f"lane:{key.lane}:{tap}", "")
+            source = self.graph.places.get(f"lane:{key.lane}:{tap}", "")
         rate = self.graph.rate
         settings, latency, memory_s = _facts(stage, rate)
         node = Node(
-            digest_of("stage", settings, into, keyed_by, rate),
+            digest_of("stage", settings, into, source, rate),
             (into,),
             stage.channels_out(self.graph.nodes[into].channels),
             stage=stage,
-            keyed_by=keyed_by,
+            keyed_by=source,
             latency=latency,
             memory_s=memory_s,
         )
         return self.graph.add(node)
+
+
+def _placed(stage: Stage, lane: Lane, rate: int) -> Stage:
+    """A stage and what is inside it, with what they take from their lane."""
+    if isinstance(stage, Split):
+        branches = tuple(
+            b.model_copy(update={"stages": tuple(s.placed_on(lane, rate) for s in b.stages)}) for b in stage.branches
+        )
+        return stage.model_copy(update={"branches": branches})
+    return stage.placed_on(lane, rate)
 
 
 @lru_cache(maxsize=2048)

@@ -20,7 +20,10 @@ def trace_hop(rate: int) -> int:
 
 @dataclass
 class Trace:
-    """What a stage did, a point a hop from frame `start` on. Gain in dB (least in the hop), levels as mean squares."""
+    """What a stage did, a point a hop from frame `start` on. Gain in dB (least in the hop), levels as mean squares.
+
+    `parts_db` (k, points): the gains of a stage's moving parts, as they are in the middle of the hop.
+    """
 
     start: int
     hop: int
@@ -28,11 +31,13 @@ class Trace:
     mean_square_in: np.ndarray
     mean_square_out: np.ndarray
     peak_out: np.ndarray
+    parts_db: np.ndarray | None = None
 
     @property
     def nbytes(self) -> int:
         """Memory held."""
-        return 4 * self.mean_square_in.nbytes
+        parts = 0 if self.parts_db is None else self.parts_db.nbytes
+        return 4 * self.mean_square_in.nbytes + parts
 
 
 class Worker:
@@ -57,6 +62,12 @@ class Worker:
         gain = self.processor.gain_db
         return gain[self.dropped :] if gain is not None else None
 
+    @property
+    def parts_db(self) -> np.ndarray | None:
+        """The gains of its moving parts, likewise."""
+        parts = self.processor.parts_db
+        return parts[:, self.dropped :] if parts is not None else None
+
 
 def run_stage(
     node: Node, x: np.ndarray, key: np.ndarray | None, rate: int, start: int, check: Callable[[], None]
@@ -70,6 +81,7 @@ def run_stage(
     total = x.shape[1] - node.latency
     y = np.empty((node.channels, max(total, 0)))
     gain_all: np.ndarray | None = None
+    parts: list[np.ndarray] = []
     done = 0
     for at in range(0, x.shape[1], BLOCK):
         check()
@@ -84,8 +96,14 @@ def run_stage(
             if gain_all is None:
                 gain_all = np.empty(max(total, 0))
             gain_all[done : done + step] = gain[:step]
+        if worker.parts_db is not None:
+            parts.append(worker.parts_db[:, :step])
         done += step
-    return y, make_trace(x[:, : y.shape[1]], y, gain_all, rate, start)
+    trace = make_trace(x[:, : y.shape[1]], y, gain_all, rate, start)
+    if parts:
+        whole = np.concatenate(parts, axis=1)
+        trace.parts_db = whole[:, trace.hop // 2 :: trace.hop][:, : len(trace.peak_out)].copy()
+    return y, trace
 
 
 def make_trace(x: np.ndarray, y: np.ndarray, gain_db: np.ndarray | None, rate: int, start: int) -> Trace:

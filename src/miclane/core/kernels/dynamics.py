@@ -299,6 +299,24 @@ def turn_all_down(x, gain_db, scale, mix, y):
 
 
 @kernel
+def _add_product(x, weight, y):
+    for i in range(x.shape[0]):
+        y[i] += x[i] * weight[i]
+
+
+@kernel
+def add_swelling(y, share, gain_db):
+    """y += (10^(gain/20) - 1) · share, in place; y and share (channels, n), gain_db padded."""
+    weight = np.empty(CHUNK)
+    for start in range(0, y.shape[1], CHUNK):
+        count = min(CHUNK, y.shape[1] - start)
+        for i in range(0, count, 8):
+            put(weight, i, minus(amplitude_of(load8(gain_db, start + i)), splat8(1.0)))
+        for c in range(y.shape[0]):
+            _add_product(share[c, start : start + count], weight, y[c, start : start + count])
+
+
+@kernel
 def duck_gain(level_db, n, threshold_db, depth_db, attack, release, hold, state, gain_db):
     """Gain in dB that goes to -depth while the key is over a threshold; 3 dB of hysteresis, hold, exponential in dB.
 
@@ -322,6 +340,51 @@ def duck_gain(level_db, n, threshold_db, depth_db, attack, release, hold, state,
                 gain = 0.0
         gain_db[i] = gain
     state[0], state[1], state[2] = gain, down, since
+
+
+@kernel
+def gate_gain(level_db, n, threshold_db, hysteresis_db, slope, range_db, attack, release, hold, state, gain_db):
+    """Gain in dB of a gate: open over the threshold, closing `hold` frames after the level fell under the lower one.
+
+    Closed, it goes down by `slope` dB for each dB under the threshold, to -range at the most. state: [gain in dB, open
+    (1) or not, frames since the level was last over], carried on.
+    """
+    gain, open_, since = state[0], state[1], state[2]
+    leave = threshold_db - hysteresis_db
+    for i in range(n):
+        level = level_db[i]
+        if level > threshold_db or (open_ > 0.0 and level > leave):
+            open_ = 1.0
+            since = 0.0
+        else:
+            since += 1.0
+            if since > hold:
+                open_ = 0.0
+        goal = 0.0
+        if open_ == 0.0:
+            goal = -min(range_db, slope * max(0.0, threshold_db - level))
+        gain += (attack if goal > gain else release) * (goal - gain)
+        if gain > -1e-6:
+            gain = 0.0
+        gain_db[i] = gain
+    state[0], state[1], state[2] = gain, open_, since
+
+
+@kernel
+def band_gain(level_db, n, threshold_db, change_db, span_db, attack, release, state, gain_db):
+    """Gain in dB of a dynamic band: from nothing at the threshold to `change_db` at `span_db` past it.
+
+    state: [gain in dB], carried on; the attack is the way towards the change, the release the way back.
+    """
+    gain = state[0]
+    for i in range(n):
+        share = (level_db[i] - threshold_db) / span_db
+        goal = change_db * min(1.0, max(0.0, share))
+        gain += (attack if abs(goal) > abs(gain) else release) * (goal - gain)
+        if abs(gain) < 1e-6:
+            gain = 0.0
+        gain_db[i] = gain
+    state[0] = gain
 
 
 @kernel

@@ -28,14 +28,3 @@ def runs(active: np.ndarray) -> list[tuple[int, int]]:
     """Half-open index ranges in which a boolean array is true."""
     edges = np.flatnonzero(np.diff(np.concatenate([[0], active.astype(np.int8), [0]])))
     return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
-
-
-def noise_floor_dbfs(audio: np.ndarray, rate: int) -> float:
-    """RMS level in dBFS of the quietest tenth of the sound, whole band."""
-    hop = hop_frames(rate) * 10
-    n = audio.shape[1] // hop
-    if n == 0:
-        return -200.0
-    power = (audio[:, : n * hop].mean(axis=0).reshape(n, hop) ** 2).mean(axis=1)
-    quiet = np.sort(power)[: max(1, n // 10)]
-    return float(10 * np.log10(max(quiet.mean(), 1e-20)))

@@ -3,6 +3,7 @@
 import numpy as np
 
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1000.0, 0.01
+_ENOUGH, _OCTAVE_ABOVE = 0.1, 0.02  # a dip this deep is a period, unless twice the lag is far deeper
 
 
 def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
@@ -41,15 +42,24 @@ def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.n
     first = int(fs / HIGH_HZ)
     f0, trust = np.zeros(len(frames)), np.zeros(len(frames))
     for row, d in enumerate(normal):
-        below = np.flatnonzero(d[first:-1] < 0.15)
+        below = np.flatnonzero(d[first:-1] < _ENOUGH)
         lag = first + (int(below[0]) if len(below) else int(np.argmin(d[first:-1])))
-        while lag + 1 < longest - 1 and d[lag + 1] < d[lag]:
-            lag += 1
+        lag = _down(d, lag)
+        if 2 * lag + 2 < longest and d[lag] > _OCTAVE_ABOVE:
+            double = _down(d, max(2 * lag - 2, 1))
+            lag = double if d[double] < 0.5 * d[lag] else lag
         a, b, c = d[lag - 1], d[lag], d[lag + 1]
         bend = a - 2 * b + c
         f0[row] = fs / (lag + (0.5 * (a - c) / bend if bend > 0 else 0.0))
         trust[row] = 1 - min(1.0, b)
     return f0, trust
+
+
+def _down(d: np.ndarray, lag: int) -> int:
+    """The bottom of the dip that lag stands on."""
+    while lag + 1 < len(d) - 1 and d[lag + 1] < d[lag]:
+        lag += 1
+    return lag
 
 
 def pitch_range_hz(f0: np.ndarray) -> tuple[float, float] | None:

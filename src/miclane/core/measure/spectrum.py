@@ -1,6 +1,4 @@
-"""Spectra on a logarithmic frequency axis, and the narrow maxima that stay."""
-
-from dataclasses import dataclass
+"""Spectra on a logarithmic frequency axis."""
 
 import numpy as np
 
@@ -38,41 +36,6 @@ def long_term_db(audio: np.ndarray, rate: int, spans: list[Span] | None = None, 
     parts = [p for p in parts if len(p)] or [mono]
     f, power = power_frames(np.concatenate(parts), rate)
     return smooth(f, power.mean(axis=0), per_octave)
-
-
-@dataclass(frozen=True)
-class Ring:
-    """A narrow maximum that stays while the note moves."""
-
-    frequency_hz: float
-    over_db: float
-    share: float
-
-
-def find_rings(audio: np.ndarray, rate: int, spans: list[Span], most: int = 4) -> list[Ring]:
-    """Rings of the sung frames, the strongest first.
-
-    For each sung frame the level in bands of 1/24 octave is set against its neighbourhood of two thirds of an octave;
-    a ring is where the mean of that stands out and is there in most frames that have energy nearby.
-    """
-    mono = audio.mean(axis=0)
-    parts = [mono[s.start : s.end] for s in spans]
-    if not parts or sum(map(len, parts)) < rate:
-        return []
-    f, power = power_frames(np.concatenate(parts), rate, 4096, 1024)
-    axis = np.geomspace(180, 6000, 122)
-    bands = np.stack([smooth(f, p, 12, axis) for p in power])
-    bands = bands[bands.max(axis=1) > np.percentile(bands.max(axis=1), 95) - 30]
-    kernel = np.ones(25) / 25
-    padded = np.pad(bands, ((0, 0), (12, 12)), mode="edge")
-    around = np.apply_along_axis(np.convolve, 1, padded, kernel, "valid")
-    excess = bands - around
-    mean, share = excess.mean(axis=0), (excess > 3).mean(axis=0)
-    found = []
-    for i in range(2, len(axis) - 2):
-        if mean[i] == mean[i - 2 : i + 3].max() and mean[i] > 4.0 and share[i] > 0.5:
-            found.append(Ring(float(axis[i]), float(mean[i]), float(share[i])))
-    return sorted(found, key=lambda r: -r.over_db)[:most]
 
 
 def spectrogram_db(audio: np.ndarray, rate: int, columns: int, axis_hz: np.ndarray) -> np.ndarray:

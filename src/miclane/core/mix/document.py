@@ -21,6 +21,17 @@ class Phrase(Settings):
     start: int = Field(ge=0)
     end: int = Field(gt=0)
     words: str = Field("", max_length=400)
+    section: str = Field("", max_length=60)
+    trim_db: float = rule(0.0, "Trim", "dB", -24, 24, usual=(-6, 6))
+
+
+class Breath(Settings):
+    """An intake of breath, in frames of the session's rate, with the gain that a gate leaves it."""
+
+    id: Identifier
+    start: int = Field(ge=0)
+    end: int = Field(gt=0)
+    gain_db: float = rule(0.0, "Breath", "dB", -60, 12, usual=(-12, 0))
 
 
 class Sound(Settings):
@@ -41,6 +52,18 @@ class Send(Settings):
     on: bool = True
 
 
+def _check_order(lane: str, what: str, members: list[tuple[str, int, int]]) -> None:
+    last = 0
+    for k, (_, start, end) in enumerate(members, 1):
+        if end <= start:
+            raise ValueError(f"{what} {k} of “{lane}” ends before it begins")
+        if start < last:
+            raise ValueError(f"{what} {k} of “{lane}” begins before the one before it ends")
+        last = end
+    if len({m[0] for m in members}) < len(members):
+        raise ValueError(f"two {what}s of “{lane}” have the same id")
+
+
 class Lane(Settings):
     """One vocal part, or one stem of the music, from take to bus. A send's id is its return's."""
 
@@ -57,6 +80,13 @@ class Lane(Settings):
     bus: Identifier = "mix"
     sends: tuple[Send, ...] = Field((), max_length=32)
     phrases: tuple[Phrase, ...] = Field((), max_length=2000)
+    breaths: tuple[Breath, ...] = Field((), max_length=4000)
+
+    @model_validator(mode="after")
+    def _phrases_follow_one_another(self) -> "Lane":
+        _check_order(self.name, "phrase", [(p.id, p.start, p.end) for p in self.phrases])
+        _check_order(self.name, "breath", [(b.id, b.start, b.end) for b in self.breaths])
+        return self
 
 
 class Return(Settings):
@@ -138,12 +168,34 @@ class Session(Settings):
             for send in lane.sends:
                 if send.id not in returns:
                     raise ValueError(f"lane “{lane.id}” sends to “{send.id}”, which is not there")
+        self._keys_do_not_run_in_circles()
         for member in self.paths:
             inside = [s.id for s in flat_stages(member.stages)]
             for i in inside:
                 if not i or inside.count(i) > 1:
                     raise ValueError(f"stages of “{member.id}” need ids of their own; “{i}” is not")
         return self
+
+    def _keys_do_not_run_in_circles(self) -> None:
+        """A lane that listens to another's treated sound must not, by any way, be listened to by it.
+
+        (A stage keyed by its own lane hears what comes into it.)
+        """
+        hears = {lane.id: keyed_by(lane.stages) - {lane.id} for lane in self.lanes}
+        done: set[str] = set()
+        for start in hears:
+            stack: list[tuple[str, tuple[str, ...]]] = [(start, (start,))]
+            while stack:
+                at, way = stack.pop()
+                for other in hears.get(at, ()):
+                    if other in way:
+                        names = {lane.id: lane.name for lane in self.lanes}
+                        raise ValueError(
+                            f"“{names[at]}” and “{names[other]}” would listen to one another; key from raw"
+                        )
+                    if other not in done:
+                        stack.append((other, (*way, other)))
+            done.add(start)
 
     @property
     def frames(self) -> int:
@@ -153,6 +205,12 @@ class Session(Settings):
     def lane(self, identifier: str) -> Lane:
         """Lane by id; KeyError when there is none."""
         return {x.id: x for x in self.lanes}[identifier]
+
+
+def keyed_by(stages: tuple[Stage, ...]) -> set[str]:
+    """Lanes whose treated sound these stages listen to."""
+    keys = [s.listens() for s in flat_stages(stages) if s.on]
+    return {k.lane for k in keys if k is not None and k.tap != "raw"}
 
 
 def flat_stages(stages: tuple[Stage, ...]) -> list[Stage]:

@@ -11,7 +11,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, TypeAdapter, ValidationError
 
 from ..errors import UnknownPlaceError, UnusableChainError
-from ..stages.base import Settings
+from ..stages.base import Settings, rule_of
 from .chain import describe
 from .document import Session
 
@@ -102,7 +102,7 @@ def _apply_numbers(session: Session, edits: list[Edit]) -> tuple[Session, list[E
             way.append((at, field, index))
             at = value if index is None else value[index]
             k += 1
-        if not isinstance(at, Settings) or type(getattr(at, name, None)) not in (int, float, bool):
+        if not isinstance(at, Settings) or not (rule_of(at, name) or type(getattr(at, name, None)) is bool):
             return None
         before = getattr(at, name)
         try:

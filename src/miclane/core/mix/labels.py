@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from ..stages.base import Stage
+from ..stages.base import Stage, rule_of
 from ..units import show_value
 from .document import Session
 from .edits import Edit, Insert, Move, Remove, Set
@@ -14,14 +14,6 @@ def describe_edits(session: Session, edits: list[Edit]) -> str:
         return "nothing"
     first = _describe(session, edits[0])
     return first if len(edits) == 1 else f"{first} and {len(edits) - 1} more"
-
-
-def rule_of(model: Any, field: str) -> dict[str, Any] | None:
-    """The rule of a numeric field: label, unit, scale, usual span; None for a field that has none."""
-    info = type(model).model_fields.get(field)
-    extra = info.json_schema_extra if info else None
-    found = extra.get("rule") if isinstance(extra, dict) else None
-    return found if isinstance(found, dict) else None
 
 
 def _describe(session: Session, edit: Edit) -> str:

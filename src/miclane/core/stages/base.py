@@ -43,16 +43,41 @@ class Settings(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
 
+def rule_of(model: Any, field: str) -> dict[str, Any] | None:
+    """The rule of a numeric field: label, unit, scale, usual span; None for a field that has none."""
+    info = type(model).model_fields.get(field)
+    extra = info.json_schema_extra if info else None
+    found = extra.get("rule") if isinstance(extra, dict) else None
+    return found if isinstance(found, dict) else None
+
+
+class Key(Settings):
+    """Which lane is listened to, and where along it."""
+
+    lane: str = Field("lead", max_length=40)
+    tap: Literal["raw", "treated", "after_fader"] = "treated"
+
+
+class Passage(Settings):
+    """A stretch of the song with a gain of its own, in seconds from its beginning."""
+
+    start_s: float = Field(ge=0, allow_inf_nan=False)
+    end_s: float = Field(ge=0, allow_inf_nan=False)
+    gain_db: float = Field(0.0, ge=-60, le=36, allow_inf_nan=False)
+
+
 class Processor:
     """One running stage. Blocks of any length in, blocks of the same length out, `latency` frames late.
 
     `process(x, key)` takes float64 (channels, n) and, for keyed stages, the key of the same n frames; it returns a
-    new array and leaves in `gain_db` (n,) the gain it applied, or None where a single gain does not describe it.
+    new array and leaves in `gain_db` (n,) the gain it applied, or None where a single gain does not describe it, and
+    in `parts_db` (k, n) the gains of its parts where it has several that move.
     The result does not depend on how the sound is cut into blocks.
     """
 
     latency: int = 0
     gain_db: np.ndarray | None = None
+    parts_db: np.ndarray | None = None
 
     def start_at(self, frame: int) -> None:
         """Take up what depends on the place in the song (a modulation's phase) at the first frame, before any block."""
@@ -66,7 +91,6 @@ class Stage(Settings):
 
     title: ClassVar[str] = ""
     summary: ClassVar[str] = ""
-    keyed: ClassVar[bool] = False
     widens: ClassVar[bool] = False
     insertable: ClassVar[bool] = True
     kinds: ClassVar[dict[str, type["Stage"]]] = {}
@@ -87,6 +111,14 @@ class Stage(Settings):
     def label(self) -> str:
         """What the stage is called on screen."""
         return self.name or self.title
+
+    def listens(self) -> Key | None:
+        """The key that its processor wants to hear, None for a stage that hears only itself."""
+        return None
+
+    def placed_on(self, lane: Any, rate: int) -> "Stage":
+        """The stage with what it takes from its lane (phrases, breaths) written into it; itself for most."""
+        return self
 
     def build(self, rate: int, channels: int) -> Processor:
         """A fresh processor in its zero state for `channels` channels at `rate`."""

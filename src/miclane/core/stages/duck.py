@@ -5,17 +5,10 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from ..kernels.dynamics import duck_gain, padded
-from .base import Delay, Processor, Settings, Stage, one_pole, rule
+from .base import Delay, Key, Processor, Stage, one_pole, rule
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 
 _KEY_WINDOW_MS = 10.0
-
-
-class Key(Settings):
-    """Which lane is listened to, and where along it."""
-
-    lane: str = "lead"
-    tap: Literal["raw", "treated", "after_fader"] = "treated"
 
 
 class DuckProcessor(Processor):
@@ -55,7 +48,6 @@ class Duck(Stage):
 
     title: ClassVar[str] = "Duck"
     summary: ClassVar[str] = "held down by the dry vocal, back up in the gaps"
-    keyed: ClassVar[bool] = True
 
     kind: Literal["duck"] = "duck"
     key: Key = Key()
@@ -66,6 +58,9 @@ class Duck(Stage):
     release_ms: float = rule(180.0, "Release", "ms", 10, 2000, scale="log", usual=(90, 350))
     lookahead_ms: float = rule(10.0, "Look-ahead", "ms", 0, 30, usual=(5, 20))
     key_low_cut_hz: float = rule(90.0, "Key low cut", "Hz", 0, 500, usual=(70, 150))
+
+    def listens(self) -> Key:
+        return self.key
 
     def build(self, rate: int, channels: int) -> Processor:
         return DuckProcessor(self, rate, channels)

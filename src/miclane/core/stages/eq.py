@@ -1,4 +1,9 @@
-"""Equaliser: any number of bands whose response is the analogue one up to the top of the band."""
+"""Equaliser: any number of bands whose response is the analogue one up to the top of the band, some of them dynamic.
+
+A dynamic band adds to what it is given a share of its own unit response U = (H - 1) / (G - 1), where H is the band at
+its greatest change and G its gain there: 1 + (g - 1) U is nothing at g = 1, exactly H at g = G, and moves without
+clicks in between, since no coefficient ever changes.
+"""
 
 from typing import ClassVar, Literal, get_args
 
@@ -6,11 +11,28 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ..kernels.biquad import cascade, new_state
-from .base import Processor, Settings, Stage, rule
+from ..kernels.dynamics import add_swelling, band_gain, padded
+from .base import Key, Processor, Settings, Stage, one_pole, rule
+from .detector import PeakLevel
 from .eq_design import BUTTERWORTH_SLOPES, butterworth_q, magnitude, response, section
 
 Shape = Literal["low_cut", "high_cut", "bell", "low_shelf", "high_shelf", "notch", "tilt"]
 Target = Literal["stereo", "middle", "side", "left", "right"]
+
+
+class Dynamic(Settings):
+    """What moves a band: from `threshold_db` at its detector on, a decibel for each decibel, up to `change_db`."""
+
+    threshold_db: float = rule(-24.0, "Starts at", "dB", -80, 0, usual=(-40, -15))
+    change_db: float = rule(-6.0, "Most change", "dB", -24, 24, usual=(-8, -2))
+    attack_ms: float = rule(5.0, "Attack", "ms", 0.1, 200, scale="log", usual=(2, 20))
+    release_ms: float = rule(80.0, "Release", "ms", 5, 2000, scale="log", usual=(40, 200))
+    keyed_by: Literal["itself", "key"] = "itself"
+
+    @property
+    def span_db(self) -> float:
+        """How far past the threshold the whole change is reached: as many dB as it has, from 3 to 10."""
+        return min(10.0, max(3.0, abs(self.change_db)))
 
 
 class Band(Settings):
@@ -23,6 +45,13 @@ class Band(Settings):
     slope_db_per_octave: int = 12
     target: Target = "stereo"
     on: bool = True
+    dynamic: Dynamic | None = None
+
+    @model_validator(mode="after")
+    def _moves_what_can_move(self) -> "Band":
+        if self.dynamic and self.shape not in ("bell", "low_shelf", "high_shelf"):
+            raise ValueError(f"a {self.shape.replace('_', ' ')} cannot be dynamic; a bell or a shelf can")
+        return self
 
     @model_validator(mode="after")
     def _slope_is_butterworth(self) -> "Band":
@@ -43,6 +72,28 @@ class Band(Settings):
         """Coefficients (k, 6) at `rate`."""
         return np.array([section(s, self.frequency_hz, self.gain_db, q, rate) for s, q in self.parts()])
 
+    def moving(self, gain_db: float, rate: int) -> np.ndarray:
+        """The section (6,) that the dynamic part amounts to while it changes the level by `gain_db`."""
+        unit = self.unit(rate)
+        over, under = unit[:3], unit[3:]
+        return np.concatenate([under + (10 ** (gain_db / 20) - 1) * over, under])
+
+    def unit(self, rate: int) -> np.ndarray:
+        """(H - 1) / (G - 1) of the band at its greatest change, a section (6,): gain 1 where the band is strongest."""
+        change = self.dynamic.change_db if self.dynamic else 0.0
+        change = change if abs(change) > 0.01 else 0.01
+        full = section(self.shape, self.frequency_hz, change, self.q, rate)
+        return np.concatenate([(full[:3] - full[3:]) / (10 ** (change / 20) - 1), full[3:]])
+
+    def ear(self, rate: int) -> np.ndarray:
+        """The filter of its detector, a section (6,): band pass for a bell, the side it acts on for a shelf."""
+        if self.shape == "bell":
+            w = 2 * np.pi * min(self.frequency_hz, 0.45 * rate) / rate
+            alpha = np.sin(w) / (2 * self.q)
+            return np.array([alpha, 0, -alpha, 1 + alpha, -2 * np.cos(w), 1 - alpha]) / (1 + alpha)
+        passes = "low_pass" if self.shape == "low_shelf" else "high_pass"
+        return section(passes, self.frequency_hz, 0.0, 0.707, rate)
+
     def analogue_db(self, frequencies_hz: np.ndarray) -> np.ndarray:
         """Response of the analogue prototype in dB."""
         if self.shape == "notch":
@@ -54,44 +105,119 @@ class Band(Settings):
         return total
 
 
+class MovingBand:
+    """The dynamic part of a band at work: detector, gain, and the unit response it swells by."""
+
+    def __init__(self, band: Band, rate: int) -> None:
+        assert band.dynamic is not None
+        self.target, self.dynamic = band.target, band.dynamic
+        self.unit, self.ear = band.unit(rate)[None], band.ear(rate)[None]
+        self.unit_state: np.ndarray | None = None
+        self.ear_state: np.ndarray | None = None
+        self.level = PeakLevel(max(2.0, 600.0 / band.frequency_hz), rate)
+        self.attack, self.release = (one_pole(ms, rate) for ms in (band.dynamic.attack_ms, band.dynamic.release_ms))
+        self.state = np.zeros(1)
+
+    def follow(self, heard: np.ndarray) -> np.ndarray:
+        """Gain in dB (padded n) that follows from what the detector hears (channels, n)."""
+        if self.ear_state is None:
+            self.ear_state = new_state(heard.shape[0], self.ear)
+        banded = np.empty_like(heard)
+        cascade(np.ascontiguousarray(heard), self.ear, self.ear_state, banded)
+        level, n, d = self.level.process_db(banded), heard.shape[1], self.dynamic
+        gain = padded(n)
+        band_gain(level, n, d.threshold_db, d.change_db, d.span_db, self.attack, self.release, self.state, gain)
+        return gain
+
+    def apply(self, y: np.ndarray, gain_db: np.ndarray) -> None:
+        """Move y (channels, n) in place."""
+        if self.unit_state is None:
+            self.unit_state = new_state(y.shape[0], self.unit)
+        share = np.empty_like(y)
+        cascade(y, self.unit, self.unit_state, share)
+        add_swelling(y, share, gain_db)
+
+
 class EqProcessor(Processor):
     """A cascade of all sections of all bands; bands for one side of a stereo sound work on that side alone.
 
     A mono sound is all middle: bands for the side, the left or the right leave it as it is.
     """
 
-    def __init__(self, sections: dict[Target, np.ndarray], channels: int) -> None:
-        usable = {"stereo", "middle"} if channels == 1 else set(sections)
+    def __init__(self, s: "Eq", rate: int, channels: int) -> None:
+        usable = {"stereo", "middle"} if channels == 1 else set(get_args(Target))
+        tables = {target: s.sections(rate, target) for target in get_args(Target) if target in usable}
         self.parts = [
             (target, table, new_state(channels if target == "stereo" else 1, table))
-            for target, table in sections.items()
-            if target in usable and len(table)
+            for target, table in tables.items()
+            if len(table)
         ]
+        self.moving = [MovingBand(b, rate) for b in s.moving_bands if b.target in usable]
+        self.makeup = 10 ** (s.makeup_db / 20)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         y = x.copy()
         for target, table, state in self.parts:
-            if target == "stereo" or x.shape[0] == 1:
-                cascade(y, table, state, y)
-            elif target in ("left", "right"):
-                one = y[:1] if target == "left" else y[1:]
-                cascade(one, table, state, one)
-            else:
-                both = np.stack([y[0] + y[1], y[0] - y[1]]) / 2
-                one = both[:1] if target == "middle" else both[1:]
-                cascade(one, table, state, one)
-                y = np.stack([both[0] + both[1], both[0] - both[1]])
+            one = taken(y, target)
+            cascade(one, table, state, one)
+            y = given_back(y, one, target)
+        if self.moving:
+            n = x.shape[1]
+            parts = np.empty((len(self.moving), n))
+            for row, band in zip(parts, self.moving, strict=True):
+                keyed = band.dynamic.keyed_by == "key" and key is not None
+                gain = band.follow(key if keyed else taken(x, band.target))  # type: ignore[arg-type]
+                one = taken(y, band.target)
+                band.apply(one, gain)
+                y = given_back(y, one, band.target)
+                row[:] = gain[:n]
+            self.parts_db, self.gain_db = parts, parts.sum(axis=0)
+        if self.makeup != 1.0:
+            y *= self.makeup
         return y
 
 
+def taken(y: np.ndarray, target: Target) -> np.ndarray:
+    """The part of y (channels, n) a target means: a view for stereo, left and right, a copy for middle and side."""
+    if target == "stereo" or y.shape[0] == 1:
+        return y
+    if target in ("left", "right"):
+        return y[:1] if target == "left" else y[1:]
+    return (y[:1] + y[1:]) / 2 if target == "middle" else (y[:1] - y[1:]) / 2
+
+
+def given_back(y: np.ndarray, part: np.ndarray, target: Target) -> np.ndarray:
+    """y with its part replaced by what became of it."""
+    if target not in ("middle", "side") or y.shape[0] == 1:
+        return y
+    middle = part if target == "middle" else (y[:1] + y[1:]) / 2
+    side = part if target == "side" else (y[:1] - y[1:]) / 2
+    return np.concatenate([middle + side, middle - side])
+
+
 class Eq(Stage):
-    """Bells, shelves, cuts, notch and tilt."""
+    """Bells, shelves, cuts, notch and tilt, static or dynamic.
+
+    `makeup_db` is set with `auto_makeup` by whoever knows the take (core.mix.makeup), so that out is as loud as in.
+    """
 
     title: ClassVar[str] = "EQ"
     summary: ClassVar[str] = "bells, shelves and cuts"
 
     kind: Literal["eq"] = "eq"
     bands: tuple[Band, ...] = Field((), max_length=64)
+    key: Key | None = None
+    auto_makeup: bool = True
+    makeup_db: float = rule(0.0, "Makeup", "dB", -24, 24, usual=(-3, 3))
+
+    @property
+    def moving_bands(self) -> list[Band]:
+        """The bands that are on and dynamic."""
+        return [b for b in self.bands if b.on and b.dynamic]
+
+    def listens(self) -> Key | None:
+        keyed = any(b.dynamic and b.dynamic.keyed_by == "key" for b in self.moving_bands)
+        return self.key if keyed else None
 
     def sections(self, rate: int, target: Target = "stereo") -> np.ndarray:
         """All sections of the bands that are on and meant for a target, (k, 6)."""
@@ -105,11 +231,13 @@ class Eq(Stage):
         return 20 * np.log10(np.maximum(np.abs(response(sections, frequencies_hz, rate)), 1e-10))
 
     def build(self, rate: int, channels: int) -> Processor:
-        return EqProcessor({target: self.sections(rate, target) for target in get_args(Target)}, channels)
+        return EqProcessor(self, rate, channels)
 
     def memory_s(self) -> float:
         longest = 0.02
         for band in self.bands:
             for _, q in band.parts():
                 longest = max(longest, 10.4 * 2 * q / (2 * np.pi * band.frequency_hz))
+            if band.on and band.dynamic:
+                longest = max(longest, (10 * band.dynamic.release_ms + 4 * band.dynamic.attack_ms) / 1000 + 0.05)
         return min(longest, 4.0)

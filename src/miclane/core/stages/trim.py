@@ -1,32 +1,78 @@
-"""Trim: a plain gain before everything else."""
+"""Trim: a plain gain before everything else, and a gain for each phrase."""
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
+from pydantic import Field
 
-from .base import Processor, Stage, rule
+from .base import Passage, Processor, Stage, rule
+
+RAMP_S = 0.2
 
 
 class TrimProcessor(Processor):
-    """Multiplies by a constant."""
+    """Multiplies by a curve of straight lines in dB through (seconds, dB) points; constant where there are none."""
 
-    def __init__(self, gain_db: float) -> None:
+    def __init__(self, rate: int, gain_db: float, points: np.ndarray) -> None:
+        self.rate = rate
         self.level_db = gain_db
-        self.amplitude = 10 ** (gain_db / 20)
+        self.times, self.gains = points
+        self.frame = 0
+
+    def start_at(self, frame: int) -> None:
+        self.frame = frame
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        self.gain_db = np.full(x.shape[1], self.level_db)
-        return x * self.amplitude
+        n = x.shape[1]
+        at = (self.frame + np.arange(n)) / self.rate
+        self.frame += n
+        if not len(self.times):
+            self.gain_db = np.full(n, self.level_db)
+            return x * 10 ** (self.level_db / 20)
+        self.gain_db = self.level_db + np.interp(at, self.times, self.gains)
+        return x * 10 ** (self.gain_db / 20)
+
+
+def ramped(passages: tuple[Passage, ...]) -> np.ndarray:
+    """Times and gains (2, n) of a curve that holds each passage's gain and changes only between passages.
+
+    The change begins where a passage ends and takes 0.2 s, less where the next begins sooner, so a breath already has
+    the gain of the phrase it leads to. Passages must be in order.
+    """
+    times: list[float] = []
+    gains: list[float] = []
+    for k, p in enumerate(passages):
+        if not k:
+            lead_in = max(0.0, p.start_s - 3 * RAMP_S)
+            times += [max(0.0, lead_in - RAMP_S), lead_in]
+            gains += [0.0 if lead_in > 0 else p.gain_db, p.gain_db]
+        times += [p.start_s, p.end_s]
+        gains += [p.gain_db, p.gain_db]
+        following = passages[k + 1] if k + 1 < len(passages) else None
+        until = p.end_s + RAMP_S if following is None else min(p.end_s + RAMP_S, following.start_s)
+        times.append(until)
+        gains.append(following.gain_db if following else 0.0)
+    return np.array([times, gains]) if times else np.zeros((2, 0))
 
 
 class Trim(Stage):
-    """Gain by hand, so that what follows meets the level it expects."""
+    """Gain by hand, so that what follows meets the level it expects; the lane's phrase trims on top of it."""
 
     title: ClassVar[str] = "Trim"
-    summary: ClassVar[str] = "one gain for the whole take"
+    summary: ClassVar[str] = "one gain for the take, one for each phrase"
 
     kind: Literal["trim"] = "trim"
     gain_db: float = rule(0.0, "Gain", "dB", -36, 36, usual=(-9, 9))
+    phrases: bool = True
+    passages: tuple[Passage, ...] = Field((), max_length=4000)
+
+    def placed_on(self, lane: Any, rate: int) -> Stage:
+        """With the trims of the lane's phrases: the first trim that is on and takes them applies them."""
+        first = next((s for s in lane.stages if s.kind == "trim" and s.on and s.phrases), None)
+        if first is None or first.id != self.id or not any(p.trim_db for p in lane.phrases):
+            return self
+        spans = tuple(Passage(start_s=p.start / rate, end_s=p.end / rate, gain_db=p.trim_db) for p in lane.phrases)
+        return self.model_copy(update={"passages": spans})
 
     def build(self, rate: int, channels: int) -> Processor:
-        return TrimProcessor(self.gain_db)
+        return TrimProcessor(rate, self.gain_db, ramped(self.passages))

@@ -1,0 +1,121 @@
+"""Answers turned into edits of a lane."""
+
+from typing import Any
+
+from ..mix.document import Lane, Phrase
+from ..mix.edits import Edit, Insert, Set, new_id
+from ..stages.base import Stage
+from ..stages.eq import Band, Eq
+from .finding import Answer, Finding, NewBand, NewStage, PhraseTrims
+
+_CLEANING = ("trim", "ride", "gate")
+_NEAR = 1.19  # a quarter of an octave
+_CLOSE_ENOUGH = {"frequency_hz": 0.02, "gain_db": 0.15, "q": 0.1}
+
+
+def answer_edits(lane: Lane, finding: Finding) -> list[Edit]:
+    """Edits that apply all answers of a finding to a lane; none where they are applied already."""
+    made = Lane.model_validate(lane.model_dump())
+    edits: list[Edit] = []
+    for answer in finding.answers:
+        more = _edits_for(made, answer)
+        edits += more
+        made = _with(made, more)
+    return edits
+
+
+def _edits_for(lane: Lane, answer: Answer) -> list[Edit]:
+    if isinstance(answer, NewBand):
+        return _band(lane, answer.band)
+    if isinstance(answer, NewStage):
+        return _stage(lane, answer)
+    return _trims(lane, answer)
+
+
+def _base(lane: Lane) -> str:
+    return f"lanes/{lane.id}/stages"
+
+
+def _band(lane: Lane, wanted: dict[str, Any]) -> list[Edit]:
+    index, eq = next(((i, s) for i, s in enumerate(lane.stages) if isinstance(s, Eq)), (0, None))
+    if eq is None:
+        index = sum(1 for s in lane.stages if s.kind in _CLEANING)
+        value = {"kind": "eq", "id": new_id(), "name": "Clean EQ", "bands": [wanted]}
+        return [Insert(path=_base(lane), index=index, value=value)]
+    path = f"{_base(lane)}/{eq.id}"
+    edits: list[Edit] = [] if eq.on else [Set(path=f"{path}/on", value=True)]
+    for k, band in enumerate(eq.bands):
+        if _same_purpose(band, wanted):
+            here = f"{path}/bands/{k}"
+            if not band.on:
+                edits.append(Set(path=f"{here}/on", value=True))
+            if _does_enough(band, wanted):
+                return edits
+            return edits + [
+                Set(path=f"{here}/{name}", value=value) for name, value in wanted.items() if name != "shape"
+            ]
+    return [*edits, Insert(path=f"{path}/bands", index=len(eq.bands), value=wanted)]
+
+
+def _same_purpose(band: Band, wanted: dict[str, Any]) -> bool:
+    if band.shape != wanted["shape"] or band.target != "stereo" or band.dynamic:
+        return False
+    if band.shape in ("low_cut", "high_cut"):
+        return True
+    ratio = band.frequency_hz / wanted["frequency_hz"]
+    if not 1 / _NEAR < ratio < _NEAR:
+        return False
+    return 0.4 < band.q / wanted.get("q", 1.0) < 2.5
+
+
+def _does_enough(band: Band, wanted: dict[str, Any]) -> bool:
+    for name, share in _CLOSE_ENOUGH.items():
+        if name not in wanted:
+            continue
+        now, goal = getattr(band, name), wanted[name]
+        if abs(now - goal) > share * abs(goal) + 1e-9:
+            return False
+    return True
+
+
+def _stage(lane: Lane, answer: NewStage) -> list[Edit]:
+    there: Stage | None = next((s for s in lane.stages if s.kind == answer.kind), None)
+    if there is None:
+        index = next((i for i, s in enumerate(lane.stages) if s.kind in answer.before), len(lane.stages))
+        value = {"kind": answer.kind, "id": new_id(), **answer.settings}
+        return [Insert(path=_base(lane), index=index, value=value)]
+    path = f"{_base(lane)}/{there.id}"
+    wanted = {"on": True, **answer.settings}
+    return [
+        Set(path=f"{path}/{name}", value=value)
+        for name, value in wanted.items()
+        if getattr(there, name) != value and not (name != "on" and abs(getattr(there, name) - value) < 0.5)
+    ]
+
+
+def _trims(lane: Lane, answer: PhraseTrims) -> list[Edit]:
+    edits: list[Edit] = []
+    trim = next((s for s in lane.stages if s.kind == "trim"), None)
+    if trim is None:
+        value = {"kind": "trim", "id": new_id(), "name": "Phrase trim"}
+        edits.append(Insert(path=_base(lane), index=0, value=value))
+    else:
+        path = f"{_base(lane)}/{trim.id}"
+        edits += [Set(path=f"{path}/{name}", value=True) for name in ("on", "phrases") if not getattr(trim, name)]
+    phrases: list[tuple[Phrase, float]] = list(zip(lane.phrases, answer.gains_db, strict=False))
+    edits += [
+        Set(path=f"lanes/{lane.id}/phrases/{p.id}/trim_db", value=gain)
+        for p, gain in phrases
+        if abs(p.trim_db - gain) > 0.05
+    ]
+    return edits
+
+
+def _with(lane: Lane, edits: list[Edit]) -> Lane:
+    """The lane after edits of its own, so that a second answer sees what the first one made."""
+    from ..mix.document import Session, usual_buses
+    from ..mix.edits import apply
+
+    alone = lane.model_copy(update={"sends": (), "bus": "mix"})
+    session = Session.model_validate({"name": "lane", "buses": [b.model_dump() for b in usual_buses()], "lanes": []})
+    return apply(session.model_copy(update={"lanes": (alone,)}), edits)[0].lanes[0] if edits else lane

@@ -1,0 +1,54 @@
+"""What a finding is: what was measured, where it shows, and what would answer it."""
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ..measure.phrases import Span
+
+Role = Literal["lead", "backing", "music"]
+
+
+@dataclass(frozen=True)
+class NewBand:
+    """A band for the lane's first EQ; it takes the place of one that does the same already."""
+
+    band: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class NewStage:
+    """A stage with these settings, before the first of the kinds named; one of its kind already there is set instead."""
+
+    kind: str
+    settings: dict[str, Any]
+    before: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class PhraseTrims:
+    """A trim in dB for each phrase, in order, and the stage that applies them."""
+
+    gains_db: tuple[float, ...]
+
+
+Answer = NewBand | NewStage | PhraseTrims
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing measured. `value` in `unit` is what is measured again after an answer; a `good` value is at most that.
+
+    `taste` marks what is offered and never applied with the rest. Places are frames of the take.
+    """
+
+    id: str
+    title: str
+    evidence: str
+    value: float
+    unit: str
+    good: float
+    places: tuple[Span, ...] = ()
+    frequency_hz: float = 0.0
+    answers: tuple[Answer, ...] = ()
+    taste: bool = False
+    marks: tuple[str, ...] = field(default=())

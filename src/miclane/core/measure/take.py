@@ -1,0 +1,106 @@
+"""Everything that is measured of one take."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .balance import Balance, balance_of, sung_spread_db
+from .bursts import Breath, Plosive, find_breaths, find_plosives
+from .events import Sibilant, find_sibilants
+from .levels import runs
+from .loudness import SILENCE_LUFS, Loudness, integrated_lufs, measure_loudness
+from .noise import Hum, Rumble, find_hum, find_rumble, noise_floor_dbfs
+from .phrases import Span, find_phrases
+from .pitch import pitch_range_hz, track_pitch
+from .rings import Ring, RingCurve, pick_rings, ring_curve
+from .spectrum import power_frames
+
+CLIPPED = 0.99997
+
+
+@dataclass(frozen=True)
+class Take:
+    """Measures of (channels, frames) at a rate. Places are frames; levels are of the middle of a stereo take."""
+
+    rate: int
+    frames: int
+    channels: int
+    loudness: Loudness
+    clipped: tuple[Span, ...]
+    phrases: tuple[Span, ...]
+    phrase_lufs: tuple[float, ...]
+    voice_dbfs: float
+    noise_floor_dbfs: float
+    hum: Hum | None
+    rumble: Rumble
+    lowest_hz: float
+    highest_hz: float
+    sibilants: tuple[Sibilant, ...]
+    plosives: tuple[Plosive, ...]
+    breaths: tuple[Breath, ...]
+    rings: tuple[Ring, ...]
+    ring_curve: RingCurve
+    balance: Balance | None
+    spread_db: float | None
+
+    @property
+    def phrase_range_lu(self) -> float:
+        """Loudest over quietest phrase."""
+        sung = [v for v in self.phrase_lufs if v > SILENCE_LUFS]
+        return max(sung) - min(sung) if sung else 0.0
+
+
+def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Take:
+    """All measures of (channels, frames).
+
+    With `known`, the same take before something was done to it: its phrases and lowest note are kept, so that both
+    are measured at the same places.
+    """
+    audio = np.ascontiguousarray(audio, dtype=np.float64)
+    phrases = list(known.phrases) if known else find_phrases(audio, rate)
+    f0, _ = track_pitch(audio, rate)
+    span = pitch_range_hz(f0)
+    low, high = (known.lowest_hz, known.highest_hz) if known else span or (0.0, 0.0)
+    floor = noise_floor_dbfs(audio, rate, phrases)
+    curve = ring_curve(audio, rate, f0)
+    return Take(
+        rate=rate,
+        frames=audio.shape[1],
+        channels=audio.shape[0],
+        loudness=measure_loudness(audio, rate),
+        clipped=tuple(Span(a, b) for a, b in runs((np.abs(audio) >= CLIPPED).any(axis=0))),
+        phrases=tuple(phrases),
+        phrase_lufs=tuple(integrated_lufs(audio[:, p.start : p.end], rate) for p in phrases),
+        voice_dbfs=voice_level_dbfs(audio, rate, phrases),
+        noise_floor_dbfs=floor,
+        hum=find_hum(audio, rate, phrases),
+        rumble=find_rumble(audio, rate, phrases),
+        lowest_hz=low,
+        highest_hz=high,
+        sibilants=tuple(find_sibilants(audio, rate)),
+        plosives=tuple(find_plosives(audio, rate, phrases, low)),
+        breaths=tuple(find_breaths(audio, rate, phrases, floor)),
+        rings=tuple(pick_rings(curve)),
+        ring_curve=curve,
+        balance=_balance(audio, rate, phrases),
+        spread_db=sung_spread_db(audio, rate, f0),
+    )
+
+
+def voice_level_dbfs(audio: np.ndarray, rate: int, phrases: list[Span]) -> float:
+    """RMS level in dBFS of the louder half of the tenths of a second inside phrases; −200 where nothing is sung."""
+    step, mono = rate // 10, audio.mean(axis=0)
+    power: list[np.ndarray] = []
+    for p in phrases:
+        part = mono[p.start : p.end]
+        power.append((part[: len(part) // step * step].reshape(-1, step) ** 2).mean(axis=1))
+    loud = np.sort(np.concatenate(power)) if power else np.zeros(0)
+    return float(10 * np.log10(max(loud[len(loud) // 2 :].mean(), 1e-20))) if len(loud) else -200.0
+
+
+def _balance(audio: np.ndarray, rate: int, phrases: list[Span]) -> Balance | None:
+    parts = [audio[:, p.start : p.end].mean(axis=0) for p in phrases]
+    if sum(map(len, parts)) < rate:
+        return None
+    f, power = power_frames(np.concatenate(parts), rate)
+    return balance_of(power.mean(axis=0), f)

@@ -1,0 +1,80 @@
+"""Level makeup of equalisers: what a take's own spectrum says an EQ does to its loudness, taken back."""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from ..measure.loudness import k_weighting
+from ..stages.base import Stage
+from ..stages.eq import Band, Eq
+from ..stages.eq_design import response
+from .document import Lane, Session
+from .edits import Edit, Set
+
+SpectrumOf = Callable[[Lane], np.ndarray | None]
+MAKEUP_AXIS_HZ = np.geomspace(20, 20000, 361)
+LIMIT_DB = 18.0
+
+
+def makeup_edits(session: Session, edits: list[Edit], spectrum_of: SpectrumOf) -> list[Edit]:
+    """What must be set so that every EQ that makes up its own level still does, on the lanes that `edits` reach.
+
+    `spectrum_of` gives the power of the sung frames of a lane's take (middle and side, 2 by 361) on
+    MAKEUP_AXIS_HZ, None where there is none. The curves of the EQs before it in the chain are reckoned with; what
+    compressors and other stages do to the balance is not.
+    """
+    found: list[Edit] = []
+    for lane in session.lanes:
+        mine = [e for e in edits if e.path == f"lanes/{lane.id}" or e.path.startswith(f"lanes/{lane.id}/stages")]
+        if not any(_reaches_tone(e.path) for e in mine) or not any(s.kind in ("eq", "split") for s in lane.stages):
+            continue
+        spectrum = spectrum_of(lane)
+        if spectrum is not None:
+            _along(lane.stages, f"lanes/{lane.id}/stages", spectrum, session.rate, found)
+    return found
+
+
+def _reaches_tone(path: str) -> bool:
+    parts = path.split("/")
+    last = parts[-1]
+    return len(parts) <= 4 or "bands" in parts or "stages" in parts[3:] or last in ("on", "auto_makeup", "bands")
+
+
+def _along(stages: tuple[Stage, ...], path: str, power: np.ndarray, rate: int, found: list[Edit]) -> None:
+    for stage in stages:
+        for branch in getattr(stage, "branches", ()):
+            _along(branch.stages, f"{path}/{stage.id}/branches/{branch.id}/stages", power, rate, found)
+        if not isinstance(stage, Eq):
+            continue
+        after = _through(stage, power, rate)
+        if stage.auto_makeup:
+            makeup = float(np.clip(_loudness_db(power, rate) - _loudness_db(after, rate), -LIMIT_DB, LIMIT_DB))
+            makeup = round(makeup, 2) + 0.0
+            if abs(makeup - stage.makeup_db) > 0.004:
+                found.append(Set(path=f"{path}/{stage.id}/makeup_db", value=makeup))
+        if stage.on:
+            power = after
+
+
+def _through(stage: Eq, power: np.ndarray, rate: int) -> np.ndarray:
+    out = power.copy()
+    for band in stage.bands:
+        if not band.on:
+            continue
+        gain = np.abs(response(band.sections(rate), MAKEUP_AXIS_HZ, rate)) ** 2
+        out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])
+    return out
+
+
+def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray | float:
+    """The gain where the band acts, 1 where it acts on the other part, half way where it acts on one ear."""
+    if band.target == "stereo":
+        return gain
+    if band.target in ("left", "right"):
+        return 0.5 * (1 + gain)
+    return 1.0 if band.target == other else gain
+
+
+def _loudness_db(power: np.ndarray, rate: int) -> float:
+    weight = np.abs(response(k_weighting(rate), MAKEUP_AXIS_HZ, rate)) ** 2 * MAKEUP_AXIS_HZ
+    return float(10 * np.log10(max((power.sum(axis=0) * weight).sum(), 1e-30)))

@@ -1,0 +1,91 @@
+"""Gate and downward expander: turns down what lies under a threshold, and leaves breaths their own gain."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from ..kernels.dynamics import gate_gain, padded
+from .base import Delay, Passage, Processor, Stage, one_pole, rule
+from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
+
+_KEY_MS = 6.0
+_EDGE_S = 0.02
+
+
+class GateProcessor(Processor):
+    """Mean square of the filtered key → hysteresis and hold → gain in dB; breaths keep theirs."""
+
+    def __init__(self, s: "Gate", rate: int, channels: int) -> None:
+        self.settings, self.rate = s, rate
+        self.latency = s.latency_frames(rate)
+        self.delay = Delay(channels, self.latency)
+        self.key_filter = Filter(cut_sections(s.key_low_cut_hz, 0, rate, 24), channels)
+        self.power = PowerLevel(channels, _KEY_MS, rate)
+        self.attack, self.release = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
+        self.state = np.array([0.0, 1.0, 0.0])
+        self.frame = -self.latency
+        spans = [p for p in s.breaths if s.keep_breaths]
+        edges = [(p.start_s - _EDGE_S, p.start_s, p.end_s, p.end_s + _EDGE_S) for p in spans]
+        self.times = np.array(edges).ravel()
+        self.shares = np.tile([0.0, 1.0, 1.0, 0.0], len(spans))
+        self.middles = np.array([[(p.start_s + p.end_s) / 2, p.gain_db] for p in spans]).reshape(-1, 2)
+
+    def start_at(self, frame: int) -> None:
+        self.frame = frame - self.latency
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        s, n = self.settings, x.shape[1]
+        level = 0.5 * level_db(self.power.process(self.key_filter.process(x)))
+        gain = padded(n)
+        times_to = self.attack, self.release, s.hold_ms * self.rate / 1000
+        gate_gain(level, n, s.threshold_db, s.hysteresis_db, s.ratio - 1, s.range_db, *times_to, self.state, gain)
+        if len(self.times):
+            self._keep_breaths(gain[:n])
+        self.frame += n
+        self.gain_db = gain[:n]
+        return turned_down(self.delay.process(x), gain)
+
+    def _keep_breaths(self, gain: np.ndarray) -> None:
+        at = (self.frame + np.arange(len(gain))) / self.rate
+        if at[-1] < self.times[0] or at[0] > self.times[-1]:
+            return
+        share = np.interp(at, self.times, self.shares)
+        nearest = np.searchsorted((self.middles[1:, 0] + self.middles[:-1, 0]) / 2, at)
+        gain += share * (self.middles[nearest, 1] - gain)
+
+
+class Gate(Stage):
+    """Turns down what lies under a threshold: noise between phrases."""
+
+    title: ClassVar[str] = "Gate"
+    summary: ClassVar[str] = "turns down the noise between phrases"
+
+    kind: Literal["gate"] = "gate"
+    threshold_db: float = rule(-48.0, "Opens at", "dB", -90, 0, usual=(-60, -36))
+    hysteresis_db: float = rule(4.0, "Closes lower by", "dB", 0, 20, usual=(3, 6))
+    range_db: float = rule(18.0, "Range", "dB", 0, 80, usual=(10, 30))
+    ratio: float = rule(20.0, "Ratio", ":1", 1.2, 50, scale="log", usual=(2, 20))
+    attack_ms: float = rule(2.0, "Attack", "ms", 0.1, 50, scale="log", usual=(0.5, 5))
+    hold_ms: float = rule(120.0, "Hold", "ms", 0, 1000, usual=(60, 250))
+    release_ms: float = rule(140.0, "Release", "ms", 5, 2000, scale="log", usual=(80, 300))
+    lookahead_ms: float = rule(15.0, "Look-ahead", "ms", 0, 100, usual=(8, 30))
+    key_low_cut_hz: float = rule(120.0, "Key low cut", "Hz", 0, 1000, usual=(80, 200))
+    keep_breaths: bool = True
+    breaths: tuple[Passage, ...] = Field((), max_length=4000)
+
+    def placed_on(self, lane: Any, rate: int) -> Stage:
+        """With the lane's breaths, which keep gains of their own."""
+        if not self.keep_breaths or not lane.breaths:
+            return self
+        spans = tuple(Passage(start_s=b.start / rate, end_s=b.end / rate, gain_db=b.gain_db) for b in lane.breaths)
+        return self.model_copy(update={"breaths": spans})
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return GateProcessor(self, rate, channels)
+
+    def latency_frames(self, rate: int) -> int:
+        return round(self.lookahead_ms * rate / 1000)
+
+    def memory_s(self) -> float:
+        return (self.hold_ms + 12 * self.release_ms + 10 * self.attack_ms) / 1000 + 0.2
