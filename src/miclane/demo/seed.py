@@ -5,8 +5,8 @@ from pathlib import Path
 from typing import Any
 
 from ..core.audio import read_sound
-from ..core.measure.phrases import find_phrases
 from ..core.mix.document import Session
+from ..core.mix.prepare import phrases_and_breaths
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 
@@ -179,14 +179,17 @@ def seed(sessions: SessionStore, sounds: SoundStore) -> State:
     for lane in LANES:
         file = f"{lane['id']}.flac"
         sound = sounds.add(SONG / file, file, 48000)
-        phrases = []
+        phrases: list[dict[str, Any]] = []
+        breaths: list[dict[str, Any]] = []
         if lane["role"] != "music":
             known = truth["lanes"][lane["id"]]
-            for i, span in enumerate(find_phrases(read_sound(SONG / file).audio, 48000)):
+            spans, found = phrases_and_breaths(read_sound(SONG / file).audio, 48000)
+            breaths = [b.model_dump() for b in found]
+            for span in spans:
                 middle = (span.start + span.end) / 96000
-                words = next((k["words"] for k in known if k["start_s"] <= middle <= k["end_s"]), "")
-                phrases.append({"id": f"p{i + 1}", "start": span.start, "end": span.end, "words": words})
-        lanes.append({**lane, "sound": sound, "phrases": phrases})
+                line = next((k for k in known if k["start_s"] <= middle <= k["end_s"]), {"words": "", "section": ""})
+                phrases.append({**span.model_dump(), "words": line["words"], "section": line["section"]})
+        lanes.append({**lane, "sound": sound, "phrases": phrases, "breaths": breaths})
     plate = {
         "id": "plate",
         "name": "Plate",

@@ -1,37 +1,34 @@
 """The Lane screen: the phrase strip, the route, and the bench of the selected stage."""
 
-from functools import lru_cache, partial
-from hashlib import blake2b
 from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
-from ..core.engine.render import Range, SoundReader
+from ..core.engine.render import Range
 from ..core.errors import UnknownPlaceError
-from ..core.measure.events import find_sibilants
-from ..core.measure.loudness import integrated_lufs
-from ..core.measure.phrases import Span
-from ..core.measure.spectrum import long_term_db, spectrogram_db
+from ..core.measure.spectrum import spectrogram_db
 from ..core.measure.stages import level_histogram, read_stage
 from ..core.mix.document import Bus, Lane, Session, flat_stages
 from ..core.stages.base import Stage
 from ..core.stages.compressor import Compressor
 from ..core.stages.eq import Eq
+from ..core.stages.eq_usual import usual_spans
 from ..core.stages.limiter import Limiter
-from ..core.warm import fingerprint
+from ..core.stages.ride import Ride
+from ..core.stages.trim import Trim
 from ..store.sessions import State
 from .pages import page
-from .sound import Frame, check_range, opened, path_range, studio_of
+from .sound import Frame, check_range, opened, path_range
 from .studio import Hear, Studio, find_lane
-from .svg import PLOT, ZONES, eq_paths, hanging_path, lay_route, spectrum_paths, steps_path
+from .svg import PLOT, ZONES, eq_paths, hanging_path, lay_route, steps_path
+from .trims import lay_trims
 
 router = APIRouter()
 OUT = "out"  # the end of the route: fader, pan, buses
+TAKE = "take"  # its beginning: the raw take
 SPECTROGRAM_HZ = np.geomspace(400, 16000, 150)
-_phrase_loudness: dict[tuple[str, int, int, int], float] = {}
-_events: dict[tuple[str, int], list[dict[str, Any]]] = {}
 
 
 def find_stage(session: Session, lane: Lane, stage_id: str) -> tuple[Stage, str]:
@@ -48,12 +45,11 @@ def find_stage(session: Session, lane: Lane, stage_id: str) -> tuple[Stage, str]
 
 
 def choose_stage(lane: Lane, wanted: str) -> str:
-    """The stage to show: the wanted one if it is there, else the first EQ, else the first."""
+    """The stage to show: the wanted one if it is there, else the take (of music, the first stage)."""
     ids = [s.id for s in flat_stages(lane.stages)]
-    if wanted in ids or wanted == OUT:
+    if wanted in ids or wanted in (OUT, TAKE):
         return wanted
-    first_eq = next((s.id for s in lane.stages if s.kind == "eq"), "")
-    return first_eq or (ids[0] if ids else "")
+    return TAKE if lane.role != "music" else ids[0] if ids else ""
 
 
 def buses_after(session: Session, lane: Lane) -> list[Bus]:
@@ -71,19 +67,10 @@ def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
     session = state.session
     phrases, events = [], []
     if lane.sound:
-        read = studio.sounds.reader(session.rate)
         for p in lane.phrases:
-            key = (lane.sound.digest, p.start, p.end, session.rate)
-            if key not in _phrase_loudness:
-                _phrase_loudness[key] = studio.sounds.kept(
-                    lane.sound.digest,
-                    f"loudness-{p.start}-{p.end}-{session.rate}-{_measures()}",
-                    partial(_loudness, read, *key),
-                )
-            phrases.append(
-                {"id": p.id, "start": p.start, "end": p.end, "words": p.words, "lufs": round(_phrase_loudness[key], 1)}
-            )
-        events = sibilants(studio, session, lane)
+            loud = round(studio.takes.loudness(lane.sound, p.start, p.end, session.rate), 1)
+            phrases.append({**p.model_dump(), "lufs": loud})
+        events = studio.takes.sibilants(lane.sound, session.rate) if lane.role != "music" else []
     return {
         "session": state.id,
         "version": state.version,
@@ -93,37 +80,10 @@ def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
         "frames": session.frames,
         "phrases": phrases,
         "events": events,
+        "breaths": [b.model_dump() for b in lane.breaths],
         "name": lane.name,
         "stages": [{"id": s.id, "name": s.label, "kind": s.kind, "on": s.on} for s in flat_stages(lane.stages)],
     }
-
-
-def _loudness(read: SoundReader, digest: str, start: int, stop: int, rate: int) -> float:
-    return integrated_lufs(read(digest, start, stop), rate)
-
-
-def sibilants(studio: Studio, session: Session, lane: Lane) -> list[dict[str, Any]]:
-    """Sibilants of the raw take, found once."""
-    if lane.sound is None or lane.role == "music":
-        return []
-    sound, key = lane.sound, (lane.sound.digest, session.rate)
-
-    def find() -> list[dict[str, Any]]:
-        audio = studio.sounds.reader(session.rate)(sound.digest, 0, sound.frames)
-        return [
-            {"start": e.start, "end": e.end, "centre_hz": round(e.centre_hz), "excess_db": round(e.excess_db, 1)}
-            for e in find_sibilants(audio, session.rate)
-        ]
-
-    if key not in _events:
-        _events[key] = studio.sounds.kept(sound.digest, f"sibilants-{session.rate}-{_measures()}", find)
-    return _events[key]
-
-
-@lru_cache(maxsize=1)
-def _measures() -> str:
-    """Changes with the code that measures."""
-    return blake2b(fingerprint().encode(), digest_size=6).hexdigest()
 
 
 @router.get("/s/{session_id}/lane/{lane_id}", response_class=HTMLResponse)
@@ -131,7 +91,7 @@ def lane_page(request: Request, session_id: str, lane_id: str, stage: str = "", 
     """The whole screen."""
     studio, state = opened(request, session_id)
     lane = find_lane(state.session, lane_id)
-    context = bench_context(state, lane, stage, band)
+    context = bench_context(studio, state, lane, stage, band)
     return page(
         request,
         "lane.html",
@@ -147,15 +107,15 @@ def lane_page(request: Request, session_id: str, lane_id: str, stage: str = "", 
 @router.get("/s/{session_id}/lane/{lane_id}/body", response_class=HTMLResponse)
 def lane_body(request: Request, session_id: str, lane_id: str, stage: str = "", band: int = 0) -> HTMLResponse:
     """Route and bench alone, after a change of the chain."""
-    state = studio_of(request).sessions.get(session_id)
+    studio, state = opened(request, session_id)
     lane = find_lane(state.session, lane_id)
-    context = bench_context(state, lane, stage, band)
+    context = bench_context(studio, state, lane, stage, band)
     return page(
         request, "lane_body.html", state, screen="lane", lane=lane, route=lay_route(state.session, lane.id), **context
     )
 
 
-def bench_context(state: State, lane: Lane, stage_id: str, band: int) -> dict[str, Any]:
+def bench_context(studio: Studio, state: State, lane: Lane, stage_id: str, band: int) -> dict[str, Any]:
     """What the bench of a stage needs."""
     chosen = choose_stage(lane, stage_id)
     kinds = [
@@ -163,19 +123,35 @@ def bench_context(state: State, lane: Lane, stage_id: str, band: int) -> dict[st
         for k, cls in sorted(Stage.kinds.items())
         if cls.insertable and k not in ("duck", "reverb")
     ]
-    context: dict[str, Any] = {"stage": None, "stage_path": "", "kinds": kinds, "band": 0, "out": False}
+    context: dict[str, Any] = {
+        "stage": None,
+        "stage_path": "",
+        "kinds": kinds,
+        "band": 0,
+        "out": False,
+        "at_take": False,
+    }
+    if chosen == TAKE:
+        return context | {"at_take": True}
     if chosen == OUT:
         return context | {"out": True, "buses_after": buses_after(state.session, lane)}
     if not chosen:
         return context
     stage, path = find_stage(state.session, lane, chosen)
     context |= {"stage": stage, "stage_path": path}
+    if isinstance(stage, Trim):
+        context["trims"] = lay_trims(studio, state, lane, stage)
+    if isinstance(stage, Ride):
+        context["ride_points"] = [p.model_dump() for p in stage.points]
     if isinstance(stage, Eq):
         context |= {
             "eq": eq_paths(stage, state.session.rate),
             "plot": PLOT,
             "zones": ZONES,
             "band": min(max(band, 0), max(0, len(stage.bands) - 1)),
+            "usual": usual_spans(stage.bands[min(max(band, 0), len(stage.bands) - 1)], lane.role)
+            if stage.bands
+            else {},
         }
     return context
 
@@ -205,14 +181,6 @@ def picture(
     after_key = graph.places[f"lane:{lane_id}:stage:{stage_id}"]
     before, after = (sound_of(found, key, first, last) for key in (before_key, after_key))
     rate = state.session.rate
-    if isinstance(stage, Eq):
-        spans = [
-            Span(max(p.start, first) - first, min(p.end, last) - first)
-            for p in lane.phrases
-            if p.start < last and p.end > first
-        ]
-        paths = spectrum_paths(long_term_db(before, rate, spans), long_term_db(after, rate, spans))
-        return page(request, "picture_eq.svg", state, before=paths["before"], after=paths["after"])
     trace = found.trace(after_key)
     reading = read_stage(trace, first, last) if trace else None
     context: dict[str, Any] = {"stage": stage, "reading": reading, "session_rate": rate}

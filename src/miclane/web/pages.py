@@ -29,8 +29,10 @@ def fraction(value: float, low: float, high: float, scale: str) -> float:
     return (value - low) / (high - low)
 
 
-def rule_context(model: BaseModel, field: str, path: str, label: str = "") -> dict[str, Any]:
-    """All that the template of a rule needs for a numeric field at a path of the session."""
+def rule_context(
+    model: BaseModel, field: str, path: str, label: str = "", usual: tuple[float, float] | None = None
+) -> dict[str, Any]:
+    """All that the template of a rule needs for a numeric field at a path; `usual` replaces the field's usual span."""
     rule = rule_of(model, field)
     if rule is None:
         raise ValueError(f"{field} has no rule")
@@ -38,7 +40,7 @@ def rule_context(model: BaseModel, field: str, path: str, label: str = "") -> di
     value = float(getattr(model, field))
     low, high, scale = bounds["low"], bounds["high"], rule["scale"]
     number, unit = show_value(value, rule["unit"], rule["signed"])
-    usual = rule["usual"]
+    usual = usual or rule["usual"]
     spread = [round(100 * fraction(u, low, high, scale), 2) for u in usual] if usual else None
     return {
         "path": f"{path}/{field}",

@@ -10,9 +10,9 @@ from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
 from ..core.errors import UnusableSoundError
-from ..core.measure.phrases import find_phrases
 from ..core.mix.document import Session, Sound
 from ..core.mix.edits import Insert, new_id
+from ..core.mix.prepare import phrases_and_breaths
 from .pages import page
 from .sound import studio_of
 from .studio import Studio
@@ -147,10 +147,11 @@ def _lane_for(studio: Studio, session: Session, sound: Sound, file_name: str, ro
     identifier = re.sub(r"[^a-z0-9]+", "_", title.lower()).strip("_")[:30] or "take"
     identifier = identifier if identifier not in taken else new_id("l")
     phrases: list[dict[str, Any]] = []
+    breaths: list[dict[str, Any]] = []
     if chosen != "music":
         audio = studio.sounds.reader(session.rate)(sound.digest, 0, sound.frames)
-        spans = find_phrases(audio, session.rate)
-        phrases = [{"id": f"p{i + 1}", "start": p.start, "end": p.end} for i, p in enumerate(spans)]
+        found = phrases_and_breaths(audio, session.rate)
+        phrases, breaths = ([x.model_dump() for x in part] for part in found)
     wanted = {"lead": "lead", "backing": "backings", "music": "music"}[chosen]
     buses = {bus.id for bus in session.buses}
     return {
@@ -161,5 +162,6 @@ def _lane_for(studio: Studio, session: Session, sound: Sound, file_name: str, ro
         "bus": wanted if wanted in buses else "mix",
         "sound": sound.model_dump(),
         "phrases": phrases,
+        "breaths": breaths,
         "sends": [{"id": r.id} for r in session.returns] if chosen != "music" else [],
     }

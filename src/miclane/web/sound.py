@@ -52,11 +52,14 @@ def sound(
     last: int = -1,
     client: str = "",
     generation: int = 0,
+    stage: str = "",
+    band: int = 0,
 ) -> Response:
     """Frames [start, stop) as interleaved stereo floats.
 
     With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window and
-    `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204).
+    `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204). `stage` and
+    `band` say which band the variant “band” lets hear.
     """
     studio, state = opened(request, session_id)
     check_range(state, start, stop)
@@ -66,7 +69,7 @@ def sound(
         if quick:
             audio = studio.preview(state, hear, lane, start, stop, (first, last), cancel)
         else:
-            audio = studio.range(state, hear, lane, start, stop, variant, cancel).audio
+            audio = studio.range(state, hear, lane, start, stop, variant, cancel, (stage, band)).audio
     except CancelledError:
         return Response(status_code=204)
     headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
@@ -90,6 +93,8 @@ def song(
     variant: SongVariant = "treated",
     client: str = "",
     generation: int = 0,
+    stage: str = "",
+    band: int = 0,
 ) -> StreamingResponse:
     """Frames [start, stop) of the song as interleaved stereo floats, sent as they are made.
 
@@ -99,7 +104,7 @@ def song(
     if not start < stop <= 2 * state.session.frames + state.session.rate:
         raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
     cancel = studio.overtake(client, generation) if client else Cancel()
-    pieces = studio.song(state, hear, lane, start, stop, variant, cancel)
+    pieces = studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band))
 
     def told() -> Iterator[bytes]:
         with contextlib.suppress(CancelledError):

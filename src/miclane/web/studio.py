@@ -1,13 +1,12 @@
 """What the pages share: the stores, the renderer, and the graphs of the sessions that are open."""
 
 import threading
-from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
-from typing import Generic, Literal, TypeVar
+from typing import Literal
 
 import numpy as np
 
@@ -17,14 +16,18 @@ from ..core.engine.stream import flow
 from ..core.errors import UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.mix.document import Lane, Session
+from ..core.mix.edits import Edit
+from ..core.mix.makeup import makeup_edits
 from ..store.database import open_database
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
+from .recent import Recent
+from .takes import Takes
 
-T = TypeVar("T")
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated", "unducked"]
-SongVariant = Literal["treated", "untreated", "unducked", "removed"]
+Variant = Literal["treated", "untreated", "unducked", "band"]
+SongVariant = Literal["treated", "untreated", "unducked", "band", "removed"]
+BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 MATCH_LIMIT_DB = 30.0
 SONG_RUN_IN_S = 1.0
@@ -41,42 +44,25 @@ class Figures:
     match_db: float
 
 
-class Recent(Generic[T]):
-    """The values made last, by key, up to a number of them. Two threads may now and then make the same one."""
-
-    def __init__(self, most: int) -> None:
-        self.most = most
-        self._held: OrderedDict[tuple, T] = OrderedDict()
-        self._lock = threading.Lock()
-
-    def get(self, key: tuple, make: Callable[[], T]) -> T:
-        """The value held under a key, or made now."""
-        with self._lock:
-            if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key]
-        made = make()
-        with self._lock:
-            self._held[key] = made
-            while len(self._held) > self.most:
-                self._held.popitem(last=False)
-        return made
-
-
 class Studio:
     """Everything a page needs to hear and show a session."""
 
     def __init__(self, data: Path) -> None:
         self.data = data
         self.engine = open_database(data / "miclane.sqlite")
-        self.sessions = SessionStore(self.engine)
         self.sounds = SoundStore(data / "sounds", self.engine)
+        self.takes = Takes(self.sounds)
+        self.sessions = SessionStore(self.engine, self._follows)
         self._renderers: dict[int, Renderer] = {}
         self._graphs: Recent[Graph] = Recent(24)
         self._figures: Recent[Figures] = Recent(200)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._cancels: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
+
+    def _follows(self, session: Session, edits: list[Edit]) -> list[Edit]:
+        """What EQs that make up their own level must set after edits."""
+        return makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
 
     def renderer(self, rate: int) -> Renderer:
         """The renderer for sessions at a rate."""
@@ -93,10 +79,12 @@ class Studio:
                 stack.enter_context(renderer.gate.urgent())
             yield
 
-    def graph(self, state: State, untreated: str = "", without: str = "") -> Graph:
-        """Graph of a session at its version; `untreated` and `without` as for the Builder."""
-        key = (state.id, state.version, untreated, without)
-        return self._graphs.get(key, Builder(state.session, untreated, without).build)
+    def graph(
+        self, state: State, untreated: str = "", without: str = "", alone: tuple[str, str, int] | None = None
+    ) -> Graph:
+        """Graph of a session at its version; `untreated`, `without` and `alone` as for the Builder."""
+        key = (state.id, state.version, untreated, without, alone)
+        return self._graphs.get(key, Builder(state.session, untreated, without, alone).build)
 
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard."""
@@ -122,9 +110,10 @@ class Studio:
         stop: int,
         variant: Variant = "treated",
         cancel: Cancel | None = None,
+        band: BandAlone = ("", 0),
     ) -> Range:
         """The rendered range of what is heard."""
-        graph = self.variant_graph(state, hear, lane, variant)
+        graph = self.variant_graph(state, hear, lane, variant, band)
         return self.renderer(graph.rate).loop(graph, self.target(graph, hear, lane), start, stop, cancel)
 
     def preview(
@@ -142,20 +131,30 @@ class Studio:
         return self.renderer(graph.rate).preview(graph, self.target(graph, hear, lane), start, stop, loop, cancel)
 
     def song(
-        self, state: State, hear: Hear, lane: str, start: int, stop: int, variant: SongVariant, cancel: Cancel
+        self,
+        state: State,
+        hear: Hear,
+        lane: str,
+        start: int,
+        stop: int,
+        variant: SongVariant,
+        cancel: Cancel,
+        band: BandAlone = ("", 0),
     ) -> Iterator[np.ndarray]:
         """Frames [start, stop) of what is heard, piece by piece (channels, n), for playing on and on."""
         if variant == "removed":
             sides = (self.song(state, hear, lane, start, stop, side, cancel) for side in _SIDES)
             return _difference(*sides)
-        graph = self.variant_graph(state, hear, lane, variant)
+        graph = self.variant_graph(state, hear, lane, variant, band)
         run_in = round(SONG_RUN_IN_S * graph.rate)
         renderer = self.renderer(graph.rate)
         pieces = flow(graph, self.target(graph, hear, lane), start, stop, renderer.read, run_in, cancel)
         return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
 
-    def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant) -> Graph:
-        """The graph as it is, or one side of a comparison."""
+    def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone = ("", 0)) -> Graph:
+        """The graph as it is, one side of a comparison, or the lane ending with one band of an EQ alone."""
+        if variant == "band":
+            return self.graph(state, alone=(lane, *band))
         if variant == "untreated":
             return self.graph(state, lane if hear in ("lane", "dry") else "*")
         return self.graph(state, without="duck" if variant == "unducked" else "")

@@ -12,14 +12,15 @@ from ..core.stages.base import Stage
 from ..core.stages.eq import Eq
 from ..core.stages.split import Split
 
+# name, from, to, the trade's words for too much and too little
 ZONES = (
-    ("rumble", 20, 80),
-    ("body", 80, 200),
-    ("box & mud", 200, 800),
-    ("middle", 800, 2000),
-    ("presence", 2000, 5000),
-    ("edge", 5000, 9000),
-    ("air", 9000, 20000),
+    ("rumble", 20, 80, "booms", "lighter"),
+    ("body", 80, 200, "boomy", "thin"),
+    ("box & mud", 200, 800, "muddy, boxy", "hollow"),
+    ("middle", 800, 2000, "nasal, honky", "distant"),
+    ("presence", 2000, 5000, "hard, harsh", "buried"),
+    ("edge", 5000, 9000, "sharp", "dull"),
+    ("air", 9000, 20000, "hissy", "closed"),
 )
 
 
@@ -30,7 +31,7 @@ class Plot:
     left: float = 40
     right: float = 700
     top: float = 26
-    bottom: float = 306
+    bottom: float = 274
     low: float = -18
     high: float = 15
 
@@ -61,7 +62,7 @@ def eq_paths(stage: Eq, rate: int, plot: Plot = PLOT) -> dict[str, Any]:
     zero = float(plot.y(0.0))
     taken = np.maximum(y, zero)
     area = path_of(x, taken) + f"L{plot.right:.1f} {zero:.1f}L{plot.left:.1f} {zero:.1f}Z"
-    pins = []
+    pins: list[dict[str, Any]] = []
     for i, band in enumerate(stage.bands):
         own = band.model_copy(update={"on": True})
         alone = Eq(bands=(own,)).response_db(np.array([band.frequency_hz]), rate)[0]
@@ -79,6 +80,7 @@ def eq_paths(stage: Eq, rate: int, plot: Plot = PLOT) -> dict[str, Any]:
                 "half_y": round(float(plot.y(height / 2)), 1),
                 "from": round(float(plot.x(max(20, band.frequency_hz / half))), 1) if half else None,
                 "to": round(float(plot.x(min(20000, band.frequency_hz * half))), 1) if half else None,
+                "change_y": round(float(plot.y(height + band.dynamic.change_db)), 1) if band.dynamic else None,
             }
         )
     return {"curve": path_of(x, y), "taken": area, "pins": pins}
@@ -92,10 +94,15 @@ def _bracket(shape: str, q: float) -> float:
     return float(np.sqrt(1 + half * half) + half)
 
 
-def spectrum_paths(before: np.ndarray, after: np.ndarray, plot: Plot = PLOT) -> dict[str, str]:
-    """Long-term spectra on AXIS_HZ as an area (before) and a line (after), tilted 4.5 dB an octave, 2 dB a step."""
+def spectrum_paths(
+    before: np.ndarray, after: np.ndarray, plot: Plot = PLOT, against: np.ndarray | None = None
+) -> dict[str, Any]:
+    """Spectra on AXIS_HZ as an area (before) and a line (after), tilted 4.5 dB an octave, 2.2 dB to a dB of the scale.
+
+    `offset` is the tilted level drawn at +8 dB of the scale, the loudest of `against` (of `before` without it).
+    """
     tilt = 4.5 * np.log2(AXIS_HZ / 1000)
-    top = np.percentile(before + tilt, 98)
+    top = np.percentile((before if against is None else against) + tilt, 98)
     keep = AXIS_HZ <= 19500
     x = plot.x(AXIS_HZ[keep])
 
@@ -103,7 +110,7 @@ def spectrum_paths(before: np.ndarray, after: np.ndarray, plot: Plot = PLOT) -> 
         return path_of(x, plot.y((level + tilt - top)[keep] / 2.2 + 8))
 
     area = line(before) + f"L{x[-1]:.1f} {plot.bottom}L{x[0]:.1f} {plot.bottom}Z"
-    return {"before": area, "after": line(after)}
+    return {"before": area, "after": line(after), "offset": float(top)}
 
 
 def steps_path(values: np.ndarray, left: float, right: float, base: float, height: float) -> str:

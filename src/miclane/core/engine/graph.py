@@ -12,6 +12,7 @@ from functools import lru_cache
 
 from ..mix.document import Lane, Session, keyed_by
 from ..stages.base import Stage
+from ..stages.eq import Eq
 from ..stages.split import SILENT_DB, Split, blend_gain
 
 Gains = tuple[float, float]
@@ -97,11 +98,14 @@ class Builder:
     """Builds the graph of a session.
 
     `untreated` names the lane whose stages are left out ("*" for all vocal lanes); `without` a kind of stage that is
-    left out everywhere.
+    left out everywhere; `alone` a lane, an EQ on it and one of its bands: the lane then ends with that band alone.
     """
 
-    def __init__(self, session: Session, untreated: str = "", without: str = "") -> None:
+    def __init__(
+        self, session: Session, untreated: str = "", without: str = "", alone: tuple[str, str, int] | None = None
+    ) -> None:
         self.session = session
+        self.alone = alone
         self.untreated = untreated
         self.without = without
         self.graph = Graph(session.rate, session.frames)
@@ -174,6 +178,8 @@ class Builder:
         places[f"lane:{lane.id}:raw"] = raw
         skip = self.untreated == lane.id or (self.untreated == "*" and lane.role != "music")
         stages = tuple(_placed(s, lane, self.session.rate) for s in lane.stages)
+        if self.alone and self.alone[0] == lane.id:
+            stages = _until_band(stages, *self.alone[1:]) or stages
         last = raw if skip else self._chain(f"lane:{lane.id}", stages, raw)
         places[f"lane:{lane.id}:treated"] = last
         gain = fader_gain(lane.fader_db)
@@ -235,6 +241,18 @@ def _placed(stage: Stage, lane: Lane, rate: int) -> Stage:
         )
         return stage.model_copy(update={"branches": branches})
     return stage.placed_on(lane, rate)
+
+
+def _until_band(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[Stage, ...]:
+    """The stages before an EQ, those of its branch included, and then a pass of one of its bands; () if not there."""
+    for k, stage in enumerate(stages):
+        if stage.id == stage_id and isinstance(stage, Eq) and band < len(stage.bands):
+            return (*stages[:k], stage.bands[band].alone().model_copy(update={"id": stage.id}))
+        for branch in getattr(stage, "branches", ()):
+            inside = _until_band(branch.stages, stage_id, band)
+            if inside:
+                return (*stages[:k], *inside)
+    return ()
 
 
 @lru_cache(maxsize=2048)

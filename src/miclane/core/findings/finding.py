@@ -17,7 +17,7 @@ class NewBand:
 
 @dataclass(frozen=True)
 class NewStage:
-    """A stage with these settings, before the first of the kinds named; one of its kind already there is set instead."""
+    """A stage with these settings, before the first of the kinds named; one of its kind is set instead."""
 
     kind: str
     settings: dict[str, Any]

@@ -1,4 +1,4 @@
-"""The rules of the raw-take report. Each reads a `Take` of a lead or a backing lane, and is measured again the same way."""
+"""The rules of the raw-take report. Each reads a `Take` of a lead or a backing lane, measured again the same way."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -100,7 +100,8 @@ def _rumble(take: Take, role: Role) -> Found:
     under = take.voice_dbfs - take.rumble.level_dbfs
     if not take.phrases or under > RUMBLE_CLEAR_DB:
         return []
-    where = f", swells in {len(take.rumble.places)} places" if take.rumble.places else ""
+    count = len(take.rumble.places)
+    where = f", swells in {count} place{'s' if count > 1 else ''}" if count else ""
     words = f"{_under(take.rumble.level_dbfs)} dBFS under 65 Hz, {under:.1f} dB under the voice{where}"
     places = tuple(Span(p, p + take.rate // 3) for p in take.rumble.places)
     return [

@@ -1,5 +1,7 @@
 """Spectra on a logarithmic frequency axis."""
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from .phrases import Span
@@ -31,11 +33,53 @@ def smooth(f: np.ndarray, power: np.ndarray, per_octave: float, axis_hz: np.ndar
 
 def long_term_db(audio: np.ndarray, rate: int, spans: list[Span] | None = None, per_octave: float = 12) -> np.ndarray:
     """Long-term spectrum on AXIS_HZ over the given spans only (all of it when none), in dB."""
+    return spans_db(audio, rate, spans or [], per_octave)
+
+
+def spans_db(audio: np.ndarray, rate: int, spans: list[Span], per_octave: float = 12) -> np.ndarray:
+    """Mean spectrum on AXIS_HZ over the given spans (all of it when none is long enough), in dB."""
     mono = audio.mean(axis=0)
-    parts = [mono[s.start : s.end] for s in spans if s.end - s.start > rate // 20] if spans else [mono]
-    parts = [p for p in parts if len(p)] or [mono]
+    parts = [p for p in (mono[s.start : s.end] for s in spans if s.end - s.start > rate // 20) if len(p)] or [mono]
     f, power = power_frames(np.concatenate(parts), rate)
     return smooth(f, power.mean(axis=0), per_octave)
+
+
+def moment_db(audio: np.ndarray, rate: int, at: int, per_octave: float = 24) -> np.ndarray:
+    """Spectrum on AXIS_HZ of the 8192 frames around frame `at`, in dB."""
+    mono = audio.mean(axis=0)
+    start = max(0, min(at - 4096, len(mono) - 8192))
+    f, power = power_frames(mono[start : start + 8192], rate)
+    return smooth(f, power[0], per_octave)
+
+
+@dataclass(frozen=True)
+class Peak:
+    """A maximum of a spectrum: its frequency, interpolated, and its level in dB."""
+
+    frequency_hz: float
+    level_db: float
+
+
+def find_peaks(audio: np.ndarray, rate: int, most: int = 12, within_db: float = 30.0) -> list[Peak]:
+    """Maxima of the mean spectrum of (channels, frames) above 60 Hz, the most audible first (4.5 dB an octave tilt).
+
+    A parabola through the logarithms of three bins of a Hann window places a steady tone to within 3 cents (Smith &
+    Serra, "PARSHL", 1987).
+    """
+    mono = audio.mean(axis=0)
+    size = 16384 if len(mono) >= 16384 else 8192
+    f, frames = power_frames(mono, rate, size, size // 4)
+    level = 10 * np.log10(np.maximum(frames.mean(axis=0), 1e-20))
+    inner = np.arange(1, len(level) - 1)
+    tops = inner[(level[inner] >= level[inner - 1]) & (level[inner] > level[inner + 1]) & (f[inner] > 60)]
+    heard = level[tops] + 4.5 * np.log2(f[tops] / 1000)
+    tops = tops[heard > heard.max(initial=-200.0) - within_db]
+    found = []
+    for i in sorted(tops, key=lambda i: -(level[i] + 4.5 * np.log2(f[i] / 1000)))[:most]:
+        a, b, c = level[i - 1 : i + 2]
+        shift = 0.5 * (a - c) / (a - 2 * b + c) if a - 2 * b + c < 0 else 0.0
+        found.append(Peak(float((i + shift) * f[1]), float(b - 0.25 * (a - c) * shift)))
+    return found
 
 
 def spectrogram_db(audio: np.ndarray, rate: int, columns: int, axis_hz: np.ndarray) -> np.ndarray:

@@ -69,8 +69,23 @@ class Band(Settings):
         return parts + [(passes + "_1", 1.0)] * (order % 2)
 
     def sections(self, rate: int) -> np.ndarray:
-        """Coefficients (k, 6) at `rate`."""
+        """Coefficients (k, 6) at `rate` of what does not move."""
         return np.array([section(s, self.frequency_hz, self.gain_db, q, rate) for s, q in self.parts()])
+
+    def alone(self) -> "Eq":
+        """An EQ that lets through what the band acts on: between its edges, or beyond its corner."""
+        f = self.frequency_hz
+        low = Band(shape="low_cut", frequency_hz=f, slope_db_per_octave=24)
+        high = Band(shape="high_cut", frequency_hz=f, slope_db_per_octave=24)
+        if self.shape in ("low_shelf", "low_cut"):
+            return Eq(bands=(high,), auto_makeup=False)
+        if self.shape in ("high_shelf", "high_cut"):
+            return Eq(bands=(low,), auto_makeup=False)
+        q = max(0.5, 0.7 if self.shape == "tilt" else self.q)
+        ratio = float(np.sqrt(1 + 1 / (4 * q * q)) + 1 / (2 * q))
+        below = low.model_copy(update={"frequency_hz": max(16.0, f / ratio)})
+        above = high.model_copy(update={"frequency_hz": min(22000.0, f * ratio)})
+        return Eq(bands=(below, above), auto_makeup=False)
 
     def moving(self, gain_db: float, rate: int) -> np.ndarray:
         """The section (6,) that the dynamic part amounts to while it changes the level by `gain_db`."""

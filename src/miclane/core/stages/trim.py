@@ -64,6 +64,7 @@ class Trim(Stage):
     kind: Literal["trim"] = "trim"
     gain_db: float = rule(0.0, "Gain", "dB", -36, 36, usual=(-9, 9))
     phrases: bool = True
+    target_lufs: float = rule(-20.0, "Target", "LUFS", -40, -8, usual=(-24, -16), hint="what phrase trims aim at")
     passages: tuple[Passage, ...] = Field((), max_length=4000)
 
     def placed_on(self, lane: Any, rate: int) -> Stage:

@@ -3,8 +3,14 @@
 import { look, on, say, state, $, $$ } from "./session.js";
 import { player, refresh, unhurried } from "./player.js";
 import "./rule.js";
-import { initStrip, load } from "./strip.js";
+import { initStrip, layout, load } from "./strip.js";
 import { refreshPictures, reloadBody } from "./bench.js";
+import "./pins.js";
+import "./tone.js";
+import "./take.js";
+import "./phrases.js";
+import "./trims.js";
+import "./ride.js";
 import "./route.js";
 import { showFoot, showLight } from "./foot.js";
 import { initSpace, reloadSpace } from "./space.js";
@@ -28,15 +34,16 @@ function initPage() {
   refreshPictures();
 }
 
-on("changed", ({ structure, jumped, select }) => {
+on("changed", ({ structure, jumped, data, select }) => {
   if (!structure) return;
   const place = new URLSearchParams(location.search);
   if (state.screen === "lane") {
     if ($("#bench")) $("#bench").dataset.stale = "1"; // until the body that follows from the change is there
-    if (jumped) refreshData();
+    if (jumped || data) refreshData();
     reloadBody(select?.stage ?? place.get("stage") ?? undefined, select?.band ?? Number(place.get("band") ?? 0));
   } else if (state.screen === "space") reloadSpace();
 });
+on("redraw", () => reloadBody());
 on("rendered", unhurried(refreshPictures));
 on("phrase", unhurried(refreshPictures));
 on("stale", async () => {
@@ -49,7 +56,8 @@ async function refreshData() {
   const text = await (await fetch(location.pathname + location.search, { headers: { accept: "text/html" } })).text();
   const fresh = new DOMParser().parseFromString(text, "text/html").querySelector("#page-data");
   if (!fresh || state.screen !== "lane") return;
-  state.data = JSON.parse(fresh.textContent);
+  state.data = { ...JSON.parse(fresh.textContent), marks: state.data?.marks };
+  layout();
   load();
 }
 

@@ -1,4 +1,4 @@
-// The bench: pins on the EQ, pictures that follow the sound, switches, choices, what is added and taken away.
+// The bench: pictures that follow the sound, switches, choices, what is added and taken away.
 
 import { change, on, set, say, state, $, $$ } from "./session.js";
 import { measured, player } from "./player.js";
@@ -6,6 +6,7 @@ import "./rule.js";
 
 const bench = () => $("#bench");
 const query = ([first, last]) => `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}`;
+const OWN_PICTURE = ["eq", "trim", "ride", ""];
 let token = 0;
 
 export function reloadBody(stage, band = 0) {
@@ -13,14 +14,24 @@ export function reloadBody(stage, band = 0) {
   const chosen = stage ?? box?.dataset.stage ?? "";
   const which = band ?? 0;
   const address = `/s/${state.id}/lane/${state.lane}/body?stage=${encodeURIComponent(chosen)}&band=${which}`;
-  const focus = document.activeElement?.closest?.("[data-path], [data-stage]");
-  const back = focus?.dataset.path ? `[data-path="${CSS.escape(focus.dataset.path)}"]` : null;
+  const back = sameAgain(document.activeElement);
   return htmx.ajax("GET", address, { target: "#body", swap: "innerHTML" }).then(() => {
     const place = `${location.pathname}?stage=${encodeURIComponent(chosen)}${which ? `&band=${which}` : ""}`;
     window.history.replaceState(window.history.state, "", place);
     if (back) $(back)?.focus();
     refreshPictures();
   });
+}
+
+// A selector of the same control once its part of the page has been drawn again.
+const KNOWN_BY = ["data-path", "data-switch", "data-make-dynamic", "data-select", "data-pick-band", "data-trims", "data-apply"];
+function sameAgain(element) {
+  if (!element?.closest?.("#body")) return null;
+  if (element.id) return `#${CSS.escape(element.id)}`;
+  if (element.matches(".station")) return `.station[data-stage="${CSS.escape(element.dataset.stage)}"]`;
+  if (element.matches(".bar-group")) return `.bar-group[data-phrase="${CSS.escape(element.dataset.phrase)}"]`;
+  const name = KNOWN_BY.find((a) => element.hasAttribute(a));
+  return name ? `[${name}="${CSS.escape(element.getAttribute(name))}"]` : null;
 }
 
 export function open(stage) {
@@ -31,10 +42,13 @@ export function open(stage) {
 
 export async function refreshPictures() {
   const box = bench();
-  if (!box?.dataset.stage || box.dataset.stale || box.dataset.stage === "out" || !player.last || !state.frames) return;
+  if (!box?.dataset.stage || box.dataset.stale || box.dataset.stage === "out" || !player.last) return;
+  if (!state.frames) return void say("bench", { kind: box.dataset.kind, stage: box.dataset.stage });
   const mine = ++token;
   const stage = box.dataset.stage;
   const over = measured();
+  say("bench", { kind: box.dataset.kind, stage });
+  if (!$("#measured") || OWN_PICTURE.includes(box.dataset.kind)) return;
   try {
     const answer = await fetch(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}`, { headers: { "hx-request": "true" } });
     if (mine !== token || bench()?.dataset.stage !== stage) return;
@@ -134,127 +148,6 @@ async function drawSpectrogram(stage, mine, over) {
   $("#deess-say").textContent = found ? words : "No sibilants in this loop. Pick a phrase with an s, sh or ch in it to set the de-esser.";
 }
 
-// ---- EQ pins ----
-
-const svgPoint = (svg, event) => {
-  const p = new DOMPoint(event.clientX, event.clientY).matrixTransform(svg.getScreenCTM().inverse());
-  return [p.x, p.y];
-};
-const geometry = (svg) => Object.fromEntries(["left", "right", "top", "bottom", "low", "high"].map((k) => [k, Number(svg.dataset[k])]));
-const toHz = (g, x) => 20 * 1000 ** Math.min(Math.max((x - g.left) / (g.right - g.left), 0), 1);
-const toDb = (g, y) => g.low + (g.high - g.low) * Math.min(Math.max((g.bottom - y) / (g.bottom - g.top), 0), 1);
-const hasGain = (shape) => ["bell", "low_shelf", "high_shelf"].includes(shape);
-const bandPath = (k) => `${bench().dataset.path}/bands/${k}`;
-const sig = (v) => Number(v.toPrecision(4));
-
-let drag = null;
-document.addEventListener("pointerdown", (event) => {
-  const pin = event.target.closest(".pin");
-  if (!pin || event.button !== 0) return;
-  event.preventDefault();
-  const svg = pin.ownerSVGElement;
-  const band = Number(pin.dataset.band);
-  pin.focus({ preventScroll: true });
-  if (Number(bench().dataset.band) !== band) pick(band);
-  const rule = (name) => Number($(`.rule[data-path="${bandPath(band)}/${name}"]`)?.getAttribute("aria-valuenow") ?? NaN);
-  drag = { band, shape: pin.dataset.shape, width: event.target.classList.contains("grip"), g: geometry(svg), gesture: `pin${band}@${Date.now()}`, frequency: rule("frequency_hz"), id: event.pointerId };
-  svg.setPointerCapture(event.pointerId);
-});
-document.addEventListener("pointermove", (event) => {
-  if (!drag) return;
-  const svg = $("#eq");
-  if (!svg) return;
-  const [x, y] = svgPoint(svg, event);
-  const began = performance.now();
-  const edits = [];
-  const put = (name, value) => {
-    edits.push({ op: "set", path: `${bandPath(drag.band)}/${name}`, value });
-    say("moved", { path: `${bandPath(drag.band)}/${name}`, value });
-  };
-  if (drag.width) {
-    const centre = Number.isNaN(drag.frequency) ? 1000 : drag.frequency;
-    const ratio = Math.max(1.01, toHz(drag.g, x) / centre);
-    put("q", sig(Math.min(40, Math.max(0.1, ratio / (ratio * ratio - 1)))));
-  } else {
-    put("frequency_hz", sig(Math.min(20000, Math.max(20, toHz(drag.g, x)))));
-    if (hasGain(drag.shape)) put("gain_db", Math.round(toDb(drag.g, y) * 10) / 10);
-  }
-  change(edits, { gesture: drag.gesture, began });
-});
-document.addEventListener("pointerup", () => (drag = null));
-document.addEventListener("pointercancel", () => (drag = null));
-
-let keyGesture = "";
-let keyTimer = 0;
-document.addEventListener("keydown", (event) => {
-  const pin = event.target.closest?.(".pin");
-  if (!pin || event.ctrlKey || event.altKey || event.metaKey) return;
-  const band = Number(pin.dataset.band);
-  if (event.key === "Delete") {
-    event.preventDefault();
-    return change([{ op: "remove", path: bandPath(band) }], { structure: true });
-  }
-  if (event.key === "Enter" || event.key === " ") {
-    event.preventDefault();
-    event.stopPropagation();
-    return pick(band);
-  }
-  const [sx, sy] = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[event.key] ?? [];
-  if (sx === undefined) return;
-  event.preventDefault();
-  event.stopPropagation();
-  if (Number(bench().dataset.band) !== band) return pick(band);
-  clearTimeout(keyTimer);
-  keyGesture ||= `pin${band}@${Date.now()}`;
-  keyTimer = setTimeout(() => (keyGesture = ""), 900);
-  const fine = event.shiftKey ? 0.2 : 1;
-  const rule = (name) => $(`.rule[data-path="${bandPath(band)}/${name}"]`);
-  const name = sx ? "frequency_hz" : "gain_db";
-  if (!rule(name)) return;
-  const now = Number(rule(name).getAttribute("aria-valuenow"));
-  const value = sx ? sig(now * 2 ** ((sx * fine) / 24)) : Math.round((now + sy * 0.5 * fine) * 10) / 10;
-  say("moved", { path: `${bandPath(band)}/${name}`, value });
-  set(`${bandPath(band)}/${name}`, value, { gesture: keyGesture });
-});
-
-function pick(band) {
-  reloadBody(undefined, band).then(() => $(`.pin[data-band="${band}"]`)?.focus({ preventScroll: true }));
-}
-
-document.addEventListener("dblclick", (event) => {
-  const svg = event.target.closest("#eq");
-  if (!svg || event.target.closest(".pin")) return;
-  const g = geometry(svg);
-  const [x, y] = svgPoint(svg, event);
-  const value = { shape: "bell", frequency_hz: sig(toHz(g, x)), gain_db: Math.round(toDb(g, y) * 2) / 2, q: 1.4 };
-  const index = $$(".pin", svg).length;
-  change([{ op: "insert", path: `${bench().dataset.path}/bands`, index, value }], { structure: true, select: { band: index } });
-});
-
-// the curve follows at once, before the sound is there
-on("changed", ({ curves, structure }) => {
-  if (structure) return;
-  const mine = curves[bench()?.dataset.path];
-  if (!mine || !$("#eq-curve")) return;
-  $("#eq-curve").setAttribute("d", mine.curve);
-  $("#eq-taken").setAttribute("d", mine.taken);
-  for (const p of mine.pins) {
-    const pin = $(`.pin[data-band="${p.index}"]`);
-    if (!pin) continue;
-    const line = $("line", pin);
-    for (const [k, v] of Object.entries({ x1: p.x, x2: p.x, y1: p.zero, y2: p.y })) line.setAttribute(k, v);
-    $(".foot-box", pin).setAttribute("x", p.x - 8);
-    $(".foot-box", pin).setAttribute("y", p.y - 8);
-    $("text", pin).setAttribute("x", p.x);
-    $("text", pin).setAttribute("y", p.y + 4);
-    if (p.from !== null && $(".bracket", pin)) {
-      $(".bracket", pin).setAttribute("d", `M${p.from} ${p.half_y - 4}v8M${p.from} ${p.half_y}H${p.to}M${p.to} ${p.half_y - 4}v8`);
-      $(".grip", pin).setAttribute("x", p.to - 6);
-      $(".grip", pin).setAttribute("y", p.half_y - 9);
-    }
-  }
-});
-
 // ---- switches, choices, adding and removing ----
 
 export function stageMenu(anchor, path, index) {
@@ -309,6 +202,7 @@ function insertStage(path, index, kind) {
   const id = `s${crypto.randomUUID().slice(0, 8)}`;
   const value = { kind, id };
   if (kind === "eq") value.bands = [{ shape: "low_cut", frequency_hz: 90 }];
+  if (kind === "trim") value.name = "Phrase trim";
   if (kind === "split") value.branches = [{ id: `b${id}`, name: "Crush", blend_db: -20, stages: [{ kind: "compressor", id: `c${id}`, name: "Crush", ratio: 12, threshold_db: -36, attack_ms: 0.6, release_ms: 240, makeup_db: 10 }] }];
   change([{ op: "insert", path, index, value }], { structure: true, select: { stage: id } });
 }
@@ -335,13 +229,6 @@ document.addEventListener("click", (event) => {
   }
   const remove = at("[data-remove]");
   if (remove) return void change([{ op: "remove", path: remove.dataset.remove }], { structure: true });
-  const band = at("[data-pick-band]");
-  if (band) return pick(Number(band.dataset.pickBand));
-  const add = at("[data-add-band]");
-  if (add) {
-    const index = Number(add.dataset.index);
-    return void change([{ op: "insert", path: add.dataset.addBand, index, value: { shape: "bell", frequency_hz: 1000, gain_db: 0, q: 1.4 } }], { structure: true, select: { band: index } });
-  }
   const branch = at("[data-add-branch]");
   if (branch) return void change([{ op: "insert", path: branch.dataset.addBranch, index: Number(branch.dataset.index), value: { id: `b${crypto.randomUUID().slice(0, 8)}`, name: "Copy", blend_db: -20, stages: [] } }], { structure: true });
   if (at("#match")) {
@@ -387,7 +274,8 @@ export function showReadings(told) {
     const kind = bench().dataset.kind;
     const line = $("#say");
     if (line) {
-      if (kind === "eq") line.textContent = r.change_db < -0.05 ? `takes ${Math.abs(r.change_db).toFixed(1)} dB away` : r.change_db > 0.05 ? `adds ${r.change_db.toFixed(1)} dB` : "leaves the level as it is";
+      if (kind === "eq") line.textContent = Math.abs(r.change_db) < 0.15 ? "as loud as before: you compare tone" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
+      else if (kind === "trim" || kind === "ride") line.textContent = Math.abs(r.change_db) < 0.05 ? "leaves this loop as it is" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
       else if (kind === "deess") line.textContent = r.max_db < 0.05 ? "cuts nothing in this loop" : `takes up to ${r.max_db.toFixed(1)} dB off`;
       else if (r.reduces) line.textContent = r.max_db < 0.05 ? "does nothing in this loop" : `turns down ${r.median_db.toFixed(1)} dB half of the time, ${r.max_db.toFixed(1)} dB at most`;
     }

@@ -9,7 +9,7 @@ const LONGEST_LOOP_S = 20;
 
 export const player = {
   context: null, node: null, analyser: null, playing: false, at: 0, first: 0, last: 1, looping: true, hear: "lane",
-  lane: "", variant: "treated", figures: null, starting: null,
+  lane: "", variant: "treated", figures: null, starting: null, band: null,
 };
 window.miclane = { player, state };
 
@@ -86,6 +86,7 @@ export const unhurried = (work) => {
 export const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.rate;
 
 function address(what, start, stop, variant, extra = "") {
+  if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
   return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${order}${extra}`;
 }
 
@@ -160,7 +161,7 @@ function piece() {
 
 // What an edit's answer should bring along.
 state.listening = () => {
-  if (!player.playing || isSong() || player.variant === "removed") return null;
+  if (!player.playing || isSong() || player.variant === "removed" || player.variant === "band") return null;
   const [start, stop] = piece();
   return { lane: player.lane, hear: player.hear, start, stop, first: player.first, last: player.last };
 };
@@ -254,6 +255,20 @@ export async function prepare(variant) {
     if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
   }
 }
+
+// One band of an EQ alone, or the whole again (null).
+export async function hearBand(band) {
+  if (!band) {
+    player.band = null;
+    if (player.variant === "band") hearVariant("treated");
+    return say("variant");
+  }
+  player.band = band;
+  player.node?.port.postMessage({ type: "forget", variant: "band" });
+  await prepare("band");
+  if (player.band === band) hearVariant("band");
+}
+on("rendered", () => player.band && prepare("band"));
 
 export function range(first, last, at = first) {
   Object.assign(player, { first, last, at });

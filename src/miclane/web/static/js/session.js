@@ -71,16 +71,19 @@ function learn(told) {
 let running = null;
 let waiting = null;
 
-export function change(edits, { gesture = "", structure = false, select = null, began = performance.now() } = {}) {
-  const job = { edits, gesture, structure, select, began };
+export function change(edits, { gesture = "", structure = false, data = false, select = null, began = performance.now() } = {}) {
+  const job = { edits, gesture, structure, data, select, began };
   if (running) {
     if (waiting && waiting.gesture === gesture && gesture) {
-      waiting.edits = edits;
+      waiting.edits = waiting.edits.every((e) => e.op === "set") && (structure || !waiting.structure) ? edits : [...waiting.edits, ...edits];
+      waiting.structure ||= structure;
+      waiting.data ||= data;
+      waiting.select = select ?? waiting.select;
       return waiting.promise;
     }
     if (waiting) {
       const before = waiting.promise;
-      return before.then(() => change(edits, { gesture, structure, select, began }));
+      return before.then(() => change(edits, { gesture, structure, data, select, began }));
     }
     job.promise = new Promise((done) => (job.done = done));
     waiting = job;
@@ -97,7 +100,7 @@ async function run(job) {
   if (told) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
     learn(told);
-    say("changed", { ...told, structure: job.structure, select: job.select, began: job.began, edits: job.edits });
+    say("changed", { ...told, structure: job.structure, data: job.data, select: job.select, began: job.began, edits: job.edits });
   }
   job.done?.(told);
   if (waiting) {

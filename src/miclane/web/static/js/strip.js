@@ -69,9 +69,9 @@ export function phraseAt(frame) {
 }
 
 const x = (frame) => ((frame - view.first) / (view.last - view.first)) * view.strip.clientWidth;
-const frameAt = (px) => view.first + (px / view.strip.clientWidth) * (view.last - view.first);
+export const frameAt = (px) => view.first + (px / view.strip.clientWidth) * (view.last - view.first);
 
-function layout() {
+export function layout() {
   if (!view.strip?.isConnected) return;
   $$(".phrase, .edge", view.strip).forEach((e) => e.remove());
   const { phrases } = state.data;
@@ -79,10 +79,11 @@ function layout() {
     if (p.end < view.first || p.start > view.last) return;
     const box = document.createElement("button");
     box.className = "phrase";
+    box.dataset.index = i;
     const left = Math.max(0, x(p.start));
     box.style.left = `${left}px`;
     box.style.width = `${Math.max(24, Math.min(view.strip.clientWidth, x(p.end)) - left)}px`;
-    box.title = `${p.words || `Phrase ${i + 1}`}, ${p.lufs.toFixed(1)} LUFS raw`;
+    box.title = `${p.words || `Phrase ${i + 1}`}, ${p.lufs.toFixed(1)} LUFS raw${p.trim_db ? `, trim ${p.trim_db.toFixed(1)} dB` : ""}. Double-click or F2: words, split, join. Drag an end to move it.`;
     box.setAttribute("aria-pressed", p.start < player.last && p.end > player.first);
     const words = document.createElement("span");
     words.textContent = p.words || `phrase ${i + 1}`;
@@ -170,6 +171,14 @@ export async function load() {
   }
 }
 
+// tall enough for a row a stage whose name can be read
+function grow(rows) {
+  const height = Math.min(290, Math.max(204, TOP + WAVE + 26 + rows * 11));
+  if (Math.abs(view.strip.clientHeight - height) < 2) return;
+  view.strip.style.height = `${height}px`;
+  requestAnimationFrame(draw);
+}
+
 function row(name) {
   const k = view.rows?.names.indexOf(name) ?? -1;
   return k < 0 ? null : view.rows.flat.subarray(k * view.rows.n, (k + 1) * view.rows.n);
@@ -233,6 +242,19 @@ export function draw() {
   g.fillStyle = color("--taken");
   const rowsTop = TOP + WAVE + 12;
   let lastLabel = -20;
+  g.fillStyle = color("--pencil");
+  for (const b of state.data.breaths ?? []) {
+    const at = x((b.start + b.end) / 2);
+    if (at < 8 || at > w - 8 || x(b.end) - x(b.start) < 12) continue;
+    g.fillRect(x(b.start), rowsTop - 2, x(b.end) - x(b.start), 1);
+    g.fillText("br", at - 7, rowsTop - 5);
+  }
+  g.fillStyle = color("--taken");
+  for (const m of state.data.marks ?? []) {
+    if (m.kind === "s" || x(m.end) < 0 || x(m.start) > w) continue;
+    g.fillRect(x(m.start), rowsTop - 2, Math.max(2, x(m.end) - x(m.start)), 2.5);
+    g.fillText(m.kind, x(m.start) - 1, rowsTop - 5);
+  }
   for (const e of state.data.events) {
     const at = x((e.start + e.end) / 2);
     if (at < 0 || at > w) continue;
@@ -246,6 +268,7 @@ export function draw() {
     const stages = rows.names.slice(4);
     const room = h - rowsTop - 14;
     const each = Math.min(24, room / Math.max(stages.length, 1));
+    grow(stages.length);
     const fill = hatch(g);
     stages.forEach((id, k) => {
       const values = row(id);
@@ -323,6 +346,7 @@ on("position", ({ at }) => {
 on("rendered", unhurried(load));
 on("phrase", unhurried(load));
 on("light", draw);
+on("marks", draw);
 addEventListener("resize", () => {
   layout();
   draw();

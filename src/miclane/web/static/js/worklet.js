@@ -47,7 +47,7 @@ class Player extends AudioWorkletProcessor {
     this.side = "treated";
     this.waiting = false;
     this.weights = {};
-    this.gain = { treated: 1, untreated: 1, unducked: 1, removed: 1 };
+    this.gain = { treated: 1, untreated: 1, unducked: 1, band: 1, removed: 1 };
     this.fade = Math.round(sampleRate * 0.01);
     this.level = 0;
     this.peak = 0;
@@ -115,8 +115,9 @@ class Player extends AudioWorkletProcessor {
     this.r = current.right[i];
     if (from) {
       const w = pair.weight;
-      this.l = w * this.l + (1 - w) * from.left[i];
-      this.r = w * this.r + (1 - w) * from.right[i];
+      const share = w * w * (3 - 2 * w); // without corners
+      this.l = share * this.l + (1 - share) * from.left[i];
+      this.r = share * this.r + (1 - share) * from.right[i];
       pair.weight = Math.min(1, w + 1 / this.fade);
       if (pair.weight >= 1) pair.from = null;
     }
@@ -134,7 +135,7 @@ class Player extends AudioWorkletProcessor {
 
   process(_, outputs) {
     const [left, right] = outputs[0];
-    const names = ["treated", "untreated", "unducked", "removed"];
+    const names = ["treated", "untreated", "unducked", "band", "removed"];
     const step = 1 / this.fade;
     if (this.playing) {
       for (const name of names) {

@@ -1,0 +1,18 @@
+"""What a new lane is given with its take: phrases and breaths."""
+
+import numpy as np
+
+from ..measure.bursts import find_breaths
+from ..measure.noise import noise_floor_dbfs
+from ..measure.phrases import find_phrases
+from .document import Breath, Phrase
+
+
+def phrases_and_breaths(audio: np.ndarray, rate: int) -> tuple[tuple[Phrase, ...], tuple[Breath, ...]]:
+    """Phrases and breaths of (channels, frames), without words."""
+    spans = find_phrases(audio, rate)
+    breaths = find_breaths(audio, rate, spans, noise_floor_dbfs(audio, rate, spans))
+    return (
+        tuple(Phrase(id=f"p{k}", start=s.start, end=s.end) for k, s in enumerate(spans, 1)),
+        tuple(Breath(id=f"b{k}", start=b.start, end=b.end) for k, b in enumerate(breaths, 1)),
+    )

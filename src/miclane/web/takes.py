@@ -1,0 +1,153 @@
+"""What is measured of the takes of a session: raw, kept beside the sound; treated, kept while it is of use."""
+
+import threading
+from collections.abc import Callable
+from functools import lru_cache
+from hashlib import blake2b
+from typing import Any
+
+import numpy as np
+
+from ..core.engine.graph import Graph
+from ..core.engine.render import Renderer
+from ..core.engine.stream import stream
+from ..core.measure.events import find_sibilants
+from ..core.measure.loudness import integrated_lufs, weighted_power
+from ..core.measure.phrases import Span
+from ..core.measure.spectrum import power_frames, smooth
+from ..core.measure.take import Take
+from ..core.measure.worker import TAKE, Measurer
+from ..core.mix.document import Lane, Sound
+from ..core.mix.makeup import MAKEUP_AXIS_HZ
+from ..core.warm import fingerprint
+from ..store.sounds import SoundStore
+from .recent import Recent
+
+_SILENT = -100.0
+
+
+@lru_cache(maxsize=1)
+def measures_version() -> str:
+    """Changes with the code that measures."""
+    return blake2b(fingerprint().encode(), digest_size=6).hexdigest()
+
+
+class Takes:
+    """Measures of takes, each made once. Safe to use from several threads."""
+
+    def __init__(self, sounds: SoundStore) -> None:
+        self.sounds = sounds
+        self.measurer = Measurer()
+        self._raw: Recent[Take] = Recent(64)
+        self._treated: Recent[Take] = Recent(32)
+        self._spectra: Recent[np.ndarray | None] = Recent(256)
+        self._power: Recent[np.ndarray] = Recent(32)
+        self._loudness: Recent[float] = Recent(8000)
+        self._events: Recent[list[dict[str, Any]]] = Recent(200)
+        self._one_at_a_time = threading.RLock()
+
+    def raw(self, sound: Sound, rate: int) -> Take:
+        """The raw take of a sound at a rate."""
+
+        def measure() -> Take:
+            def find() -> object:
+                return TAKE.dump_python(self.measurer.measure(self._all(sound, rate), rate), mode="json")
+
+            return TAKE.validate_python(self.sounds.kept(sound.digest, f"take-{rate}-{measures_version()}", find))
+
+        return self._once(self._raw, (sound.digest, rate), measure)
+
+    def treated(self, graph: Graph, lane: Lane, renderer: Renderer) -> Take:
+        """The same take after all stages of its lane, measured at the places of the raw one."""
+        assert lane.sound is not None
+        sound, key = lane.sound, graph.places[f"lane:{lane.id}:treated"]
+
+        def measure() -> Take:
+            audio = self.whole(graph, key, sound.frames, renderer)
+            return self.measurer.measure(audio, graph.rate, self.raw(sound, graph.rate))
+
+        return self._once(self._treated, (key,), measure)
+
+    def power_before(self, graph: Graph, lane: Lane, stage_id: str, renderer: Renderer) -> np.ndarray:
+        """K-weighted power of what comes into a stage, every 100 ms of the take."""
+        assert lane.sound is not None
+        frames, key = lane.sound.frames, graph.places[f"lane:{lane.id}:before:{stage_id}"]
+
+        def measure() -> np.ndarray:
+            return weighted_power(self.whole(graph, key, frames, renderer), graph.rate)
+
+        return self._power.get((key,), measure)
+
+    def spectrum(self, lane: Lane, rate: int) -> np.ndarray | None:
+        """Power of the sung frames of a lane's take, middle and side (2, 361) on MAKEUP_AXIS_HZ; None where silent."""
+        if lane.sound is None:
+            return None
+        sound, spans = lane.sound, [(p.start, p.end) for p in lane.phrases] or [(0, lane.sound.frames)]
+
+        def measure() -> np.ndarray | None:
+            def find() -> list[list[float]]:
+                audio = self._all(sound, rate)
+                return sung_spectrum(audio, rate, [Span(*s) for s in spans]).tolist()
+
+            name = blake2b(repr(spans).encode(), digest_size=6).hexdigest()
+            found = np.array(self.sounds.kept(sound.digest, f"spectrum-{rate}-{name}-{measures_version()}", find))
+            return found if found.max() > 10 ** (_SILENT / 10) else None
+
+        return self._spectra.get((sound.digest, rate, tuple(spans)), measure)
+
+    def loudness(self, sound: Sound, start: int, end: int, rate: int) -> float:
+        """Integrated loudness in LUFS of a stretch of a raw sound."""
+        key = (sound.digest, start, end, rate)
+
+        def measure() -> float:
+            def find() -> float:
+                return integrated_lufs(self.sounds.reader(rate)(sound.digest, start, end), rate)
+
+            name = f"loudness-{start}-{end}-{rate}-{measures_version()}"
+            return float(self.sounds.kept(sound.digest, name, find))
+
+        return self._loudness.get(key, measure)
+
+    def sibilants(self, sound: Sound, rate: int) -> list[dict[str, Any]]:
+        """Sibilants of a raw sound: start, end, centre_hz, excess_db."""
+
+        def find() -> list[dict[str, Any]]:
+            return [
+                {"start": e.start, "end": e.end, "centre_hz": round(e.centre_hz), "excess_db": round(e.excess_db, 1)}
+                for e in find_sibilants(self._all(sound, rate), rate)
+            ]
+
+        name = f"sibilants-{rate}-{measures_version()}"
+        return self._events.get((sound.digest, rate), lambda: self.sounds.kept(sound.digest, name, find))
+
+    def whole(self, graph: Graph, key: str, frames: int, renderer: Renderer) -> np.ndarray:
+        """All frames of a node (channels, frames); what is to be heard soon goes before it."""
+        read = renderer.read
+        if graph.nodes[key].digest and graph.nodes[key].stage is None and not graph.nodes[key].gains:
+            return read(graph.nodes[key].digest, 0, frames)
+        blocks = []
+        for (block,) in stream(graph, [key], frames, read, threads=1):
+            renderer.gate.pass_through()
+            blocks.append(block)
+        return np.concatenate(blocks, axis=1)
+
+    def _all(self, sound: Sound, rate: int) -> np.ndarray:
+        return self.sounds.reader(rate)(sound.digest, 0, sound.frames)
+
+    def _once(self, shelf: Recent[Take], key: tuple, measure: Callable[[], Take]) -> Take:
+        if shelf.has(key):
+            return shelf.get(key, measure)
+        with self._one_at_a_time:
+            return shelf.get(key, measure)
+
+
+def sung_spectrum(audio: np.ndarray, rate: int, spans: list[Span]) -> np.ndarray:
+    """Mean power of middle and side (2, 361) over spans of (channels, frames), in thirty-sixths of an octave."""
+    left, right = audio[0], audio[-1]
+    rows = []
+    for x in ((left + right) / 2, (left - right) / 2):
+        parts = [x[s.start : s.end] for s in spans if s.end > s.start]
+        f, power = power_frames(np.concatenate(parts), rate)
+        rows.append(10 ** (smooth(f, power.mean(axis=0), 24, MAKEUP_AXIS_HZ) / 10))
+    rows[1] = rows[1] if audio.shape[0] == 2 else np.zeros(len(MAKEUP_AXIS_HZ))
+    return np.stack(rows)
