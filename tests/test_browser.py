@@ -218,7 +218,7 @@ def test_removed_is_untreated_minus_treated(at, demo) -> None:
 
 
 def test_stages_are_added_moved_renamed_bypassed_and_removed(at, demo) -> None:
-    page = at(LANE)
+    page = at(f"{LANE}?stage=clean")
     count = page.locator(".station").count()
     page.get_by_role("button", name="Add after").click()
     page.get_by_role("menuitem", name="Trim").click()

@@ -145,7 +145,7 @@ def test_readings_say_what_every_station_does(web: httpx.Client) -> None:
     stations = web.get("/s/salt-ferry/readings", params=query).json()["stations"]
     assert stations["peaks"]["max_db"] > 3
     assert stations["crusher"]["median_db"] > stations["level"]["median_db"]
-    assert stations["clean"]["change_db"] < -0.5
+    assert abs(stations["clean"]["change_db"]) < 1.0  # its level is made up
 
 
 def test_a_dynamic_strip_has_a_row_a_stage(web: httpx.Client) -> None:

@@ -28,6 +28,9 @@ class CompressorProcessor(Processor):
         self.drive = 10 ** (s.input_db / 20)
         self.scale = 10 ** (s.makeup_in_all_db / 20) * self.drive
 
+    def start_at(self, frame: int) -> None:
+        self.peak.start_at(frame)
+
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         heard = self.key_filter.process(x * self.drive if self.settings.input_db else x)
         gain, y, late = padded(x.shape[1]), np.empty_like(x), self.delay.process(x)

@@ -40,14 +40,17 @@ class DeessProcessor(Processor):
         self.states = tuple(new_state(channels, sections) for sections in self.filters)
         self.smoothing = np.array([one_pole(ms, rate) for ms in (2.0, 4.0, 40.0, 40.0)])
         self.levels = np.zeros((channels, 4))
-        around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
-        self.held = around.ring, around.places, around.levels
+        self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
+        self.held = self.around.ring, self.around.places, self.around.levels
         self.limits = np.array([s.threshold_db, s.max_cut_db, FLOOR_DB])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
         self.lines, self.at = np.zeros((2, channels, self.latency)), 0
         self.telling = telling
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
+
+    def start_at(self, frame: int) -> None:
+        self.around.start_at(frame)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]

@@ -26,6 +26,9 @@ class DuckProcessor(Processor):
         self.hold = s.hold_ms * rate / 1000
         self.state = np.zeros(3)
 
+    def start_at(self, frame: int) -> None:
+        self.level.start_at(frame)
+
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         heard = x if key is None else key
         if self.key_filter is None:

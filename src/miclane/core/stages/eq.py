@@ -170,6 +170,10 @@ class EqProcessor(Processor):
         self.moving = [MovingBand(b, rate) for b in s.moving_bands if b.target in usable]
         self.makeup = 10 ** (s.makeup_db / 20)
 
+    def start_at(self, frame: int) -> None:
+        for band in self.moving:
+            band.level.start_at(frame)
+
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         y = x.copy()
         for target, table, state in self.parts:
