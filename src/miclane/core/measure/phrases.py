@@ -60,7 +60,7 @@ def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
         a = _consonant(faint, a, least, round(CONSONANT_S * per_s))
         b = _grow(ending, b - 1, 1, most, 16)
         b = _burst(ending, b, most, per_s)
-        found.append(Span(max(0, (a - 1) * hop_frames(rate)), min(audio.shape[1], (b + 3) * hop_frames(rate))))
+        found.append(Span(max(0, (a - 4) * hop_frames(rate)), min(audio.shape[1], (b + 3) * hop_frames(rate))))
     return found
 
 

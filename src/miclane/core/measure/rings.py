@@ -198,7 +198,8 @@ def _from_hiss(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
     level = power[:, band].mean(axis=1)
     quiet = level <= np.partition(level, len(level) // 10)[len(level) // 10]
     floor = power[quiet].mean(axis=0)
-    hiss = (sung[last] == sung[first]) & (level > 10 * floor[band].mean() + 1e-18)
+    voice = power[:, (f > 100) & (f < 420)].mean(axis=1)
+    hiss = (sung[last] == sung[first]) & (level > 10 * floor[band].mean() + 1e-18) & (voice < level)
     stretches = [(a, b) for a, b in runs(hiss) if b - a >= 2]
     if not stretches:
         return nothing
