@@ -116,6 +116,8 @@ class Builder:
         soloed = any(lane.solo for lane in session.lanes)
         feeds: dict[str, list[tuple[str, Gains]]] = {bus.id: [] for bus in session.buses}
         sends: dict[str, list[tuple[str, Gains]]] = {r.id: [] for r in session.returns}
+        for lane in session.lanes:
+            self._source(lane)
         for lane in self._in_order():
             self._lane(lane)
         for lane in session.lanes:
@@ -169,13 +171,15 @@ class Builder:
             waiting = [x for x in waiting if x not in ready]
         return placed
 
-    def _lane(self, lane: Lane) -> None:
-        places = self.graph.places
+    def _source(self, lane: Lane) -> None:
         digest = lane.sound.digest if lane.sound else ""
         channels = lane.sound.channels if lane.sound else 1
         source = Node(digest_of("source", digest, self.session.rate), channels=channels, digest=digest)
-        raw = self.graph.add(source)
-        places[f"lane:{lane.id}:raw"] = raw
+        self.graph.places[f"lane:{lane.id}:raw"] = self.graph.add(source)
+
+    def _lane(self, lane: Lane) -> None:
+        places = self.graph.places
+        raw = places[f"lane:{lane.id}:raw"]
         skip = self.untreated == lane.id or (self.untreated == "*" and lane.role != "music")
         stages = tuple(_placed(s, lane, self.session.rate) for s in lane.stages)
         if self.alone and self.alone[0] == lane.id:

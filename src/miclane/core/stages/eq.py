@@ -101,13 +101,18 @@ class Band(Settings):
         return np.concatenate([(full[:3] - full[3:]) / (10 ** (change / 20) - 1), full[3:]])
 
     def ear(self, rate: int) -> np.ndarray:
-        """The filter of its detector, a section (6,): band pass for a bell, the side it acts on for a shelf."""
+        """The filter of its detector as sections (k, 6): for a shelf the side it acts on; for a bell a band pass.
+
+        The band pass is two in a row, as wide together as the band: one alone hears a loud fundamental two octaves
+        below a weak band as well as the band itself.
+        """
         if self.shape == "bell":
             w = 2 * np.pi * min(self.frequency_hz, 0.45 * rate) / rate
-            alpha = np.sin(w) / (2 * self.q)
-            return np.array([alpha, 0, -alpha, 1 + alpha, -2 * np.cos(w), 1 - alpha]) / (1 + alpha)
+            alpha = np.sin(w) / (2 * self.q * np.sqrt(np.sqrt(2) - 1))
+            one = np.array([alpha, 0, -alpha, 1 + alpha, -2 * np.cos(w), 1 - alpha]) / (1 + alpha)
+            return np.stack([one, one])
         passes = "low_pass" if self.shape == "low_shelf" else "high_pass"
-        return section(passes, self.frequency_hz, 0.0, 0.707, rate)
+        return section(passes, self.frequency_hz, 0.0, 0.707, rate)[None]
 
     def analogue_db(self, frequencies_hz: np.ndarray) -> np.ndarray:
         """Response of the analogue prototype in dB."""
@@ -126,7 +131,7 @@ class MovingBand:
     def __init__(self, band: Band, rate: int) -> None:
         assert band.dynamic is not None
         self.target, self.dynamic = band.target, band.dynamic
-        self.unit, self.ear = band.unit(rate)[None], band.ear(rate)[None]
+        self.unit, self.ear = band.unit(rate)[None], band.ear(rate)
         self.unit_state: np.ndarray | None = None
         self.ear_state: np.ndarray | None = None
         self.level = PeakLevel(max(2.0, 600.0 / band.frequency_hz), rate)

@@ -1,4 +1,4 @@
-"""Gate and downward expander: turns down what lies under a threshold, and leaves breaths their own gain."""
+"""Gate and downward expander: turns down what lies under a threshold outside phrases; breaths keep their own gain."""
 
 from typing import Any, ClassVar, Literal
 
@@ -10,11 +10,11 @@ from .base import Delay, Passage, Processor, Stage, one_pole, rule
 from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
 
 _KEY_MS = 6.0
-_EDGE_S = 0.02
+_EDGE_S, _LEAD_IN_S = 0.02, 0.04
 
 
 class GateProcessor(Processor):
-    """Mean square of the filtered key → hysteresis and hold → gain in dB; breaths keep theirs."""
+    """Mean square of the filtered key → hysteresis and hold → gain in dB; phrases stay open, breaths keep theirs."""
 
     def __init__(self, s: "Gate", rate: int, channels: int) -> None:
         self.settings, self.rate = s, rate
@@ -25,7 +25,7 @@ class GateProcessor(Processor):
         self.attack, self.release = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
         self.state = np.array([0.0, 1.0, 0.0])
         self.frame = -self.latency
-        spans = [p for p in s.breaths if s.keep_breaths]
+        spans = _apart([*(s.breaths if s.keep_breaths else ()), *(s.phrases if s.keep_phrases else ())])
         edges = [(p.start_s - _EDGE_S, p.start_s, p.end_s, p.end_s + _EDGE_S) for p in spans]
         self.times = np.array(edges).ravel()
         self.shares = np.tile([0.0, 1.0, 1.0, 0.0], len(spans))
@@ -41,12 +41,12 @@ class GateProcessor(Processor):
         times_to = self.attack, self.release, s.hold_ms * self.rate / 1000
         gate_gain(level, n, s.threshold_db, s.hysteresis_db, s.ratio - 1, s.range_db, *times_to, self.state, gain)
         if len(self.times):
-            self._keep_breaths(gain[:n])
+            self._keep(gain[:n])
         self.frame += n
         self.gain_db = gain[:n]
         return turned_down(self.delay.process(x), gain)
 
-    def _keep_breaths(self, gain: np.ndarray) -> None:
+    def _keep(self, gain: np.ndarray) -> None:
         at = (self.frame + np.arange(len(gain))) / self.rate
         if at[-1] < self.times[0] or at[0] > self.times[-1]:
             return
@@ -55,8 +55,25 @@ class GateProcessor(Processor):
         gain += share * (self.middles[nearest, 1] - gain)
 
 
+def _apart(spans: list[Passage]) -> list[Passage]:
+    """Passages in order, each from 40 ms before it on, cut where the next one begins."""
+    ordered = sorted(spans, key=lambda p: p.start_s)
+    starts = [max(0.0, p.start_s - _LEAD_IN_S * (p.gain_db == 0)) for p in ordered]
+    ends = [
+        *(min(p.end_s, s - 2 * _EDGE_S) for p, s in zip(ordered, starts[1:], strict=False)),
+        *(p.end_s for p in ordered[-1:]),
+    ]
+    return [
+        p.model_copy(update={"start_s": a, "end_s": b}) for p, a, b in zip(ordered, starts, ends, strict=True) if b > a
+    ]
+
+
 class Gate(Stage):
-    """Turns down what lies under a threshold: noise between phrases."""
+    """Turns down what lies under a threshold: noise between phrases.
+
+    It hears no difference between a soft consonant and noise of the same level, so by its lane's phrases it knows
+    where it must stay open.
+    """
 
     title: ClassVar[str] = "Gate"
     summary: ClassVar[str] = "turns down the noise between phrases"
@@ -71,15 +88,20 @@ class Gate(Stage):
     release_ms: float = rule(140.0, "Release", "ms", 5, 2000, scale="log", usual=(80, 300))
     lookahead_ms: float = rule(15.0, "Look-ahead", "ms", 0, 100, usual=(8, 30))
     key_low_cut_hz: float = rule(120.0, "Key low cut", "Hz", 0, 1000, usual=(80, 200))
+    keep_phrases: bool = True
     keep_breaths: bool = True
+    phrases: tuple[Passage, ...] = Field((), max_length=4000)
     breaths: tuple[Passage, ...] = Field((), max_length=4000)
 
     def placed_on(self, lane: Any, rate: int) -> Stage:
-        """With the lane's breaths, which keep gains of their own."""
-        if not self.keep_breaths or not lane.breaths:
-            return self
-        spans = tuple(Passage(start_s=b.start / rate, end_s=b.end / rate, gain_db=b.gain_db) for b in lane.breaths)
-        return self.model_copy(update={"breaths": spans})
+        """With the lane's phrases, in which it stays open, and its breaths, which keep gains of their own."""
+        breaths = [(b.start, b.end, b.gain_db) for b in lane.breaths if self.keep_breaths]
+        phrases = [(p.start, p.end, 0.0) for p in lane.phrases if self.keep_phrases]
+        found = {
+            name: tuple(Passage(start_s=a / rate, end_s=b / rate, gain_db=g) for a, b, g in spans)
+            for name, spans in (("breaths", breaths), ("phrases", phrases))
+        }
+        return self.model_copy(update=found)
 
     def build(self, rate: int, channels: int) -> Processor:
         return GateProcessor(self, rate, channels)
