@@ -4,6 +4,7 @@ import shutil
 import statistics
 import tempfile
 
+EQ_ID = "eight"
 PLACES_S = (5, 40, 24, 2, 33)
 POLLS = """async () => {
   let starved = 0;
@@ -26,6 +27,9 @@ def run() -> None:
         with demo(folder, 18720) as address, browser_page() as page:
             for hear, key in (("lane", "1"), ("mix", "3")):
                 _measure(page, root(address), hear, key)
+            _eight_bands(page, root(address))
+            for name, how in (("an EQ of eight bands, one dynamic", "Frequency"), ("the hunt on it", "hunt")):
+                _measure(page, root(address), "lane", "1", f"stage={EQ_ID}&band=4", how, name)
         for words in ("cold", "warm"):
             with demo(folder, 18730) as address, browser_page() as page:
                 _song(page, root(address), words)
@@ -53,8 +57,24 @@ def _song(page, address: str, words: str) -> None:
     print(f"whole song, mix, {words} server: sound after {told} ms; {starved} of {125 * len(waits)} looks found a gap")
 
 
-def _measure(page, address: str, hear: str, key: str) -> None:
-    page.goto(f"{address}/s/salt-ferry/lane/lead?stage=peaks")
+def _eight_bands(page, address: str) -> None:
+    """Put an EQ of eight bands at the head of the lead."""
+    bands = [{"shape": "low_cut", "frequency_hz": 120, "slope_db_per_octave": 24}]
+    bands += [
+        {"frequency_hz": f, "gain_db": g, "q": 2} for f, g in ((260, -3), (520, -5), (900, -2), (1400, 2), (3200, 2))
+    ]
+    bands.append({"shape": "high_shelf", "frequency_hz": 9000, "gain_db": 3, "q": 0.7})
+    bands.append({"frequency_hz": 700, "q": 4, "dynamic": {"threshold_db": -34, "change_db": -6}})
+    value = {"kind": "eq", "id": EQ_ID, "name": "Eight", "bands": bands}
+    edit = {"op": "insert", "path": "lanes/lead/stages", "index": 1, "value": value}
+    answer = page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": [edit]})
+    assert answer.ok, answer.text()
+
+
+def _measure(
+    page, address: str, hear: str, key: str, place: str = "stage=peaks", how: str = "Threshold", name: str = ""
+) -> None:
+    page.goto(f"{address}/s/salt-ferry/lane/lead?{place}")
     page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
     first = page.evaluate("miclane.player.first")
     page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify([{first}, {first} + 8 * 48000]))")
@@ -64,12 +84,17 @@ def _measure(page, address: str, hear: str, key: str) -> None:
     page.keyboard.press("Space")
     page.wait_for_function("() => miclane.player.playing && miclane.player.starved === false", timeout=120_000)
     page.wait_for_timeout(4000)
-    rule = page.get_by_role("slider", name="Threshold")
-    rule.focus()
+    if how == "hunt":
+        page.keyboard.down("g")
+        page.wait_for_timeout(1500)
+    else:
+        page.get_by_role("slider", name=how).focus()
     page.evaluate("miclane.heard = []")
     for i in range(40):
         page.keyboard.press("ArrowLeft" if i % 2 else "ArrowRight")
         page.wait_for_timeout(700 if hear == "lane" else 1500)
+    if how == "hunt":
+        page.keyboard.up("g")
     heard = [h for h in page.evaluate("miclane.heard") if h.get("answer_ms")]
     total = sorted(h["ms"] for h in heard)
     whole, kept, render, answer = (
@@ -78,7 +103,7 @@ def _measure(page, address: str, hear: str, key: str) -> None:
     )
     slow = total[int(0.95 * (len(total) - 1))]
     print(
-        f"{hear}, 8 s loop, {len(total)} changes: median {whole:.0f} ms, 95th percentile {slow:.0f} ms; "
+        f"{hear}{', ' + name if name else ''}, 8 s loop, {len(total)} changes: median {whole:.0f} ms, 95th percentile {slow:.0f} ms; "
         f"edit kept {kept / whole:.0%}, render {render / whole:.0%}, "
         f"transfer {(answer - kept - render) / whole:.0%}, decode and crossfade {(whole - answer) / whole:.0%}"
     )

@@ -20,6 +20,7 @@ from miclane.demo.seed import SONG, seed
 from miclane.web.app import create_app
 from miclane.web.studio import Studio
 
+pytest_plugins = ["browsing"]
 RATE = 48000
 
 

@@ -1,6 +1,7 @@
 """The server without a browser: who may talk to it, what it answers, and that nothing it is sent makes it fall."""
 
 import json
+import re
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -55,6 +56,143 @@ def test_every_stage_has_its_bench(web: httpx.Client, demo: SimpleNamespace) -> 
         assert f'data-stage="{stage}"' in answer.text
         query = f"start={20 * RATE}&stop={24 * RATE}&first={20 * RATE}&last={24 * RATE}"
         assert web.get(f"/s/salt-ferry/lane/lead/picture/{stage}?{query}").status_code == 200
+
+
+SPAN = f"first={20 * RATE}&last={25 * RATE}"
+
+
+def test_the_report_shows_findings_their_answers_and_what_is_left(web: httpx.Client) -> None:
+    page = web.get("/s/salt-ferry/lane/lead/report?again=true").text
+    for finding in ("noise", "hum", "plosives", "ring-", "uneven"):
+        assert f'data-finding="{finding}' in page
+    assert "treated" in page
+    assert "data-apply=" in page
+    tone = web.get("/s/salt-ferry/lane/lead/report?tone=true").text
+    assert 'data-finding="ring-' in tone
+    assert 'data-finding="uneven' not in tone
+    assert "Nothing to measure" in web.get("/s/salt-ferry/lane/bass/report").text
+
+
+@pytest.mark.parametrize("of", ["loop", "phrase", "moment"])
+def test_spectra_name_their_peaks_and_the_sung_note(of: str, web: httpx.Client) -> None:
+    answer = web.get(f"/s/salt-ferry/lane/lead/spectrum/clean?{SPAN}&of={of}&at={round(21.3 * RATE)}")
+    assert answer.status_code == 200
+    assert 'id="eq-after"' in answer.text
+    assert "its harmonics" in answer.text
+    if of == "moment":  # an A4 is sung there
+        assert re.search(r">A4 [+-]\d+c<", answer.text)
+        assert re.search(r"Sung 4[34]\d\.\d Hz, A4", answer.text)
+
+
+def test_dynamic_bands_tell_what_they_do(web: httpx.Client, demo: SimpleNamespace) -> None:
+    before = web.get(f"/s/salt-ferry/lane/lead/motion/clean?{SPAN}").json()
+    assert before["gains"] == []
+    dynamic = {"threshold_db": -40, "change_db": -8}
+    edit = {"op": "set", "path": "lanes/lead/stages/clean/bands/1/dynamic", "value": dynamic}
+    assert web.post("/s/salt-ferry/edits", json={"edits": [edit]}).status_code == 200
+    told = web.get(f"/s/salt-ferry/lane/lead/motion/clean?{SPAN}").json()
+    assert told["bands"] == [1]
+    assert -8.01 <= min(told["gains"][0]) < -1
+    assert abs(len(told["gains"][0]) - 5 * told["points_per_s"]) <= 1
+    assert abs(min(told["curves"][0][-1]) + 8) < 0.3
+    assert max(map(abs, told["curves"][0][0])) < 0.01
+    names = web.get(f"/s/salt-ferry/strip?lane=lead&start={20 * RATE}&stop={25 * RATE}").headers["x-rows"]
+    assert "clean" in names.split(",")
+    assert web.post("/s/salt-ferry/undo").status_code == 200
+
+
+def test_trims_are_suggested_all_or_part_of_the_way_for_all_or_a_section(
+    web: httpx.Client, demo: SimpleNamespace
+) -> None:
+    def trims() -> list[float]:
+        return [p.trim_db for p in demo.studio.sessions.get("salt-ferry").session.lane("lead").phrases]
+
+    lane = demo.studio.sessions.get("salt-ferry").session.lane("lead")
+    raw = [demo.studio.takes.loudness(lane.sound, p.start, p.end, RATE) for p in lane.phrases]
+    assert web.post("/s/salt-ferry/lane/lead/trims/trim", json={"share": 0.5}).status_code == 200
+    assert all(abs(t - 0.5 * (-20 - v)) < 0.06 for t, v in zip(trims(), raw, strict=True))
+    assert web.post("/s/salt-ferry/undo").status_code == 200
+    assert web.post("/s/salt-ferry/lane/lead/trims/trim", json={"section": "chorus"}).status_code == 200
+    assert [bool(t) for t in trims()] == [p.section == "chorus" for p in lane.phrases]
+    assert web.post("/s/salt-ferry/undo").status_code == 200
+    assert set(trims()) == {0.0}
+
+
+def test_a_ride_is_drawn_anew_and_keeps_points_by_hand(web: httpx.Client, demo: SimpleNamespace) -> None:
+    hand = {"time_s": 21.5, "gain_db": -2.0, "by_hand": True}
+    ride = {"kind": "ride", "id": "ride", "points": [hand]}
+    edit = {"op": "insert", "path": "lanes/lead/stages", "index": 1, "value": ride}
+    assert web.post("/s/salt-ferry/edits", json={"edits": [edit]}).status_code == 200
+    assert web.post("/s/salt-ferry/lane/lead/ride/ride").status_code == 200
+    points = demo.studio.sessions.get("salt-ferry").session.lane("lead").stages[1].points
+    assert len(points) > 40
+    assert [p.model_dump() for p in points if p.by_hand] == [hand]
+    for _ in range(2):
+        assert web.post("/s/salt-ferry/undo").status_code == 200
+
+
+def test_words_come_from_files_and_bad_ones_are_refused_by_line(web: httpx.Client, demo: SimpleNamespace) -> None:
+    address = "/s/salt-ferry/lane/lead/words"
+    vtt = b"WEBVTT\n\n00:05.000 --> 00:09.500\nAll <i>new</i>\nwords\n\n00:20.700 --> 00:25.200\nfor two\n"
+    told = web.post(address, files={"file": ("song.vtt", vtt)}).json()
+    assert told["phrases"] == 2
+    lane = demo.studio.sessions.get("salt-ferry").session.lane("lead")
+    assert [lane.phrases[k].words for k in (0, 3)] == ["All new words", "for two"]
+    lrc = b"[ti:none]\n[00:05.02]First line\n[00:10.30]<00:10.3>Second <00:11.0>line\n[00:15.6]\n"
+    assert web.post(address, files={"file": ("song.lrc", lrc)}).json()["phrases"] == 2
+    assert demo.studio.sessions.get("salt-ferry").session.lane("lead").phrases[1].words == "Second line"
+    for data, words in (
+        (b"WEBVTT\n\n00:09.0 --> 00:05.0\nx", "line 3"),
+        (b"hello", "no timed line"),
+        (b"\xff\xfe", "UTF-8"),
+    ):
+        answer = web.post(address, files={"file": ("bad.vtt", data)})
+        assert answer.status_code == 422
+        assert words in answer.json()["error"]
+        assert "bad.vtt" in answer.json()["error"]
+    for _ in range(2):
+        assert web.post("/s/salt-ferry/undo").status_code == 200
+
+
+def test_phrases_found_again_keep_words_and_trims(web: httpx.Client, demo: SimpleNamespace) -> None:
+    before = demo.studio.sessions.get("salt-ferry").session.lane("lead")
+    gone = {"op": "remove", "path": f"lanes/lead/phrases/{before.phrases[2].id}"}
+    trim = {"op": "set", "path": f"lanes/lead/phrases/{before.phrases[1].id}/trim_db", "value": 2.5}
+    assert web.post("/s/salt-ferry/edits", json={"edits": [trim, gone]}).status_code == 200
+    assert web.post("/s/salt-ferry/lane/lead/phrases").status_code == 200
+    after = demo.studio.sessions.get("salt-ferry").session.lane("lead")
+    assert [(p.start, p.end) for p in after.phrases] == [(p.start, p.end) for p in before.phrases]
+    assert after.phrases[1].trim_db == 2.5
+    assert after.phrases[1].words == before.phrases[1].words
+    for _ in range(2):
+        assert web.post("/s/salt-ferry/undo").status_code == 200
+
+
+def test_phrases_that_overlap_are_refused_in_words(web: httpx.Client, demo: SimpleNamespace) -> None:
+    lane = demo.studio.sessions.get("salt-ferry").session.lane("lead")
+    edit = {"op": "set", "path": f"lanes/lead/phrases/{lane.phrases[1].id}/start", "value": lane.phrases[0].end - 10}
+    answer = web.post("/s/salt-ferry/edits", json={"edits": [edit]})
+    assert answer.status_code == 422
+    assert "phrase 2 of “Lead” begins before the one before it ends" in answer.json()["error"]
+
+
+def test_an_eq_edit_makes_up_the_level_in_the_same_step(web: httpx.Client, demo: SimpleNamespace) -> None:
+    def eq():
+        return next(s for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages if s.id == "tone")
+
+    before = eq().makeup_db
+    edit = {"op": "set", "path": "lanes/lead/stages/tone/bands/0/gain_db", "value": 9.0}
+    steps = web.post("/s/salt-ferry/edits", json={"edits": [edit]}).json()["steps"]
+    assert eq().makeup_db < before - 1
+    assert web.post("/s/salt-ferry/undo").json()["steps"] == steps - 1
+    assert eq().makeup_db == before
+
+
+def test_a_band_alone_is_heard_without_the_rest(web: httpx.Client) -> None:
+    alone = sound(web, variant="band", stage="tone", band=1)
+    power = np.abs(np.fft.rfft(alone[0])) ** 2
+    f = np.fft.rfftfreq(alone.shape[1], 1 / RATE)
+    assert power[f > 5000].sum() > 0.9 * power.sum()
 
 
 def test_the_end_of_the_route_has_fader_pan_and_buses(web: httpx.Client) -> None:

@@ -40,6 +40,7 @@ function limits(index) {
 
 function moveEnd(index, which, frame, gesture) {
   const p = state.data.phrases[index];
+  if (!p) return null;
   const [low, high] = limits(index);
   const least = 0.05 * state.rate;
   const value = Math.round(which === "start" ? Math.min(Math.max(frame, low), p.end - least) : Math.max(Math.min(frame, high), p.start + least));
@@ -71,7 +72,7 @@ document.addEventListener("pointerup", () => {
   if (!drag) return;
   const { moved, gesture, index, which } = drag;
   drag = null;
-  if (moved) change([{ op: "set", path: `${base()}/${state.data.phrases[index].id}/${which}`, value: state.data.phrases[index][which] }], { gesture, structure: true, data: true });
+  if (moved && state.data?.phrases[index]) change([{ op: "set", path: `${base()}/${state.data.phrases[index].id}/${which}`, value: state.data.phrases[index][which] }], { gesture, structure: true, data: true });
 });
 
 function edgeOf(box, x) {
@@ -124,8 +125,10 @@ function openBox(index) {
   });
 }
 
-document.addEventListener("dblclick", (event) => {
-  const box = event.target.closest(".strip .phrase");
+// a double click, told by its count: the first click draws the boxes anew, so the page never sees one on the same box
+document.addEventListener("click", (event) => {
+  if (event.detail !== 2) return;
+  const box = document.elementFromPoint(event.clientX, event.clientY)?.closest(".strip .phrase");
   if (box) openBox(Number(box.dataset.index));
 });
 document.addEventListener("keydown", (event) => {

@@ -1,0 +1,70 @@
+"""What the browser tests share: a page of the demo, playing, and its sound read back from the audio graph."""
+
+from types import SimpleNamespace
+
+import pytest
+from playwright.sync_api import Page
+
+LANE = "/s/salt-ferry/lane/lead"
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args(browser_type_launch_args: dict) -> dict:
+    flags = (
+        "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking "
+        "--disable-component-update --disable-sync --autoplay-policy=no-user-gesture-required"
+    )
+    return {**browser_type_launch_args, "executable_path": "/usr/bin/chromium", "args": flags.split()}
+
+
+@pytest.fixture(scope="session")
+def browser_context_args(browser_context_args: dict) -> dict:
+    return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
+
+
+def until(page: Page, expression: str, arg: object = None) -> None:
+    """Wait until an expression holds in the page; a function, since the page's policy forbids evaluating text."""
+    page.wait_for_function(expression if "=>" in expression[:12] else f"() => ({expression})", arg=arg)
+
+
+@pytest.fixture
+def at(page: Page, demo: SimpleNamespace):
+    """Opens an address; fails the test when the page reports an error."""
+    errors: list[str] = []
+    page.on("pageerror", lambda e: errors.append(str(e)))
+    page.on(
+        "console",
+        lambda m: errors.append(m.text) if m.type == "error" and "409" not in m.text and "422" not in m.text else None,
+    )
+    page.set_default_timeout(60_000)
+
+    def open_(address: str) -> Page:
+        page.goto(demo.address + address)
+        until(page, "window.miclane !== undefined")
+        if address.endswith(("space", LANE)) or "?stage" in address:
+            until(page, "document.querySelector('#lufs').textContent !== '—'")
+        return page
+
+    yield open_
+    assert errors == []
+
+
+def play(page: Page) -> None:
+    page.keyboard.press("Space")
+    until(
+        page,
+        "miclane.player.playing && miclane.player.starved === false && miclane.player.at > miclane.player.first + 4800",
+    )
+
+
+GRAB = """async (n) => {
+  const out = [];
+  const a = miclane.player.analyser;
+  const d = new Float32Array(a.fftSize);
+  for (let i = 0; i < n; i++) {
+    a.getFloatTimeDomainData(d);
+    out.push(d.reduce((s, v) => s + v * v, 0) / d.length);
+    await new Promise((r) => setTimeout(r, 160));
+  }
+  return out.reduce((s, v) => s + v, 0) / out.length;
+}"""
