@@ -31,7 +31,7 @@ def until(page: Page, expression: str, arg: object = None) -> None:
 def at(page: Page, demo: SimpleNamespace):
     """Opens an address; fails the test when the page reports an error."""
     errors: list[str] = []
-    page.on("pageerror", lambda e: errors.append(str(e)))
+    page.on("pageerror", lambda e: errors.append(e.stack or str(e)))
     page.on(
         "console",
         lambda m: errors.append(m.text) if m.type == "error" and "409" not in m.text and "422" not in m.text else None,

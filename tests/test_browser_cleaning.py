@@ -153,6 +153,7 @@ def test_a_ride_is_drawn_dragged_and_drawn_again_around_what_was_drawn(at, demo)
         page.mouse.up()
     expect(page.locator(".ride-point.by-hand")).to_have_count(1)
     eventually(page, lambda: next(s for s in lead_of(demo).stages if s.kind == "ride").points[k].by_hand)
+    page.wait_for_timeout(600)
     ride = next(s for s in lead_of(demo).stages if s.kind == "ride")
     mine = ride.points[k]
     with page.expect_response("**/ride/**"):

@@ -1,6 +1,6 @@
 // The ride: its curve over the waveform of the loop, points dragged, added and taken away, drawn anew after a setting.
 
-import { change, on, post, say, state, $ } from "./session.js";
+import { change, changedBy, on, post, state, $ } from "./session.js";
 import { measured } from "./player.js";
 
 const LEFT = 40;
@@ -137,7 +137,7 @@ document.addEventListener("keydown", (event) => {
 async function redraw(clear = false) {
   const stage = bench().dataset.stage;
   const told = await post(`/s/${state.id}/lane/${state.lane}/ride/${stage}?clear=${clear}`);
-  if (told) say("changed", { ...told, structure: true, began: performance.now(), edits: [] });
+  if (told) changedBy(told);
 }
 document.addEventListener("click", (event) => {
   if (event.target.closest("#ride-draw")) redraw();

@@ -123,6 +123,12 @@ export async function typed(path, text) {
   return told;
 }
 
+// What the server changed of itself when asked to.
+export function changedBy(told, { data = false } = {}) {
+  learn(told);
+  say("changed", { ...told, structure: true, data, began: performance.now(), edits: [] });
+}
+
 export async function history(way) {
   const told = await post(`/s/${state.id}/${way}`);
   if (told) {

@@ -1,6 +1,6 @@
 // The raw-take report: slips that apply their answer and are measured again; words, sections and phrases as a list.
 
-import { change, on, post, say, set, state, toast, $, $$ } from "./session.js";
+import { change, changedBy, on, post, say, set, state, toast, $, $$ } from "./session.js";
 import { loopPhrases, setLoop } from "./strip.js";
 
 
@@ -78,7 +78,7 @@ document.addEventListener("click", async (event) => {
 async function refind() {
   const told = await post(`/s/${state.id}/lane/${state.lane}/phrases`);
   if (told) {
-    say("changed", { ...told, structure: true, jumped: true, began: performance.now(), edits: [] });
+    changedBy(told, { data: true });
     toast("Phrases found again; what was the same kept its words and trim. Undo takes it back.");
   }
 }
@@ -102,7 +102,7 @@ document.addEventListener("change", async (event) => {
     const told = await answer?.json();
     chosen.value = "";
     if (!answer?.ok) return toast(told?.error ?? "The server does not answer.");
-    say("changed", { ...told, structure: true, jumped: true, began: performance.now(), edits: [] });
+    changedBy(told, { data: true });
     toast(`${told.lines} lines read; ${told.phrases} phrases have new words.`);
   }
 });

@@ -1,6 +1,6 @@
 // Phrase trims: bars against the target, dragged alone or a section at a time; suggestions.
 
-import { change, on, post, say, state, $, $$ } from "./session.js";
+import { change, changedBy, on, post, say, state, $, $$ } from "./session.js";
 
 const svg = () => $("#trims");
 const scale = () => {
@@ -86,7 +86,7 @@ document.addEventListener("click", async (event) => {
   }
   const stage = $("#bench").dataset.stage;
   const told = await post(`/s/${state.id}/lane/${state.lane}/trims/${stage}`, { share: Number(button.dataset.trims), section });
-  if (told) say("changed", { ...told, structure: true, data: true, began: performance.now(), edits: [] });
+  if (told) changedBy(told, { data: true });
 });
 
 // the target and the gain move the picture too
