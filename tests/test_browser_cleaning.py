@@ -82,6 +82,7 @@ def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo
     with page.expect_response("**/edits"):
         page.keyboard.press("Enter")
     expect(box).to_contain_text("other words")
+    page.wait_for_timeout(900)  # the boxes and the list are drawn anew
     page.evaluate("miclane.player.at = 23 * 48000")
     box.focus()
     with page.expect_response("**/edits"):
@@ -89,11 +90,13 @@ def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo
     expect(page.locator('.strip .phrase[data-index="4"]')).to_contain_text("words")
     eventually(page, lambda: [p.words for p in lead_of(demo).phrases[3:5]] == ["other", "words"])
     assert lead_of(demo).phrases[3].end == lead_of(demo).phrases[4].start == 23 * RATE
+    page.wait_for_timeout(900)
     page.locator('.strip .phrase[data-index="3"]').focus()
     with page.expect_response("**/edits"):
         page.keyboard.press("j")
     until(page, f"miclane.state.data.phrases.length === {len(before)}")
     assert lead_of(demo).phrases[3].words == "other words"
+    page.wait_for_timeout(900)
     page.locator('.strip .phrase[data-index="3"]').focus()
     with page.expect_response("**/edits"):
         page.keyboard.press("Alt+ArrowLeft")

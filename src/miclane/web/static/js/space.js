@@ -47,7 +47,7 @@ function head(at) {
 
 document.addEventListener("click", (event) => {
   const at = (s) => event.target.closest(s);
-  const phrase = at("[data-phrase]");
+  const phrase = at("#space-svg [data-phrase]");
   if (phrase) {
     const k = Number(phrase.dataset.phrase);
     return loopPhrases(k, Math.min(k + (event.shiftKey ? 2 : 1), state.data.phrases.length - 1));
