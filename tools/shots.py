@@ -10,6 +10,8 @@ from playwright.sync_api import Page
 LANE = "/s/salt-ferry/lane/lead"
 VIEWS = {
     "shelf": "/",
+    "lane-take": LANE,
+    "lane-trim": f"{LANE}?stage=trim",
     "lane-eq": f"{LANE}?stage=clean&band=2",
     "lane-compressor": f"{LANE}?stage=peaks",
     "lane-deess": f"{LANE}?stage=deess",
@@ -18,7 +20,7 @@ VIEWS = {
     "space": "/s/salt-ferry/space",
     "print": "/s/salt-ferry/print",
 }
-NIGHT = ("lane-eq", "space", "lane-deess")
+NIGHT = ("lane-take", "lane-eq", "space", "lane-deess")
 
 
 def wait(page: Page) -> None:
@@ -26,6 +28,9 @@ def wait(page: Page) -> None:
     if page.locator("#lufs").count() and "/print" not in page.url:
         page.wait_for_function("() => document.querySelector('#lufs').textContent.includes('.')", timeout=120_000)
         page.wait_for_function("() => [...document.querySelectorAll('[data-level]')].some((e) => e.textContent)")
+    measuring = "() => !document.querySelector('.report').innerText.includes('easuring')"
+    if page.locator(".report").count():
+        page.wait_for_function(measuring, timeout=120_000)
     page.wait_for_timeout(1200)
 
 
