@@ -193,6 +193,7 @@ def test_a_band_alone_is_heard_without_the_rest(web: httpx.Client) -> None:
     power = np.abs(np.fft.rfft(alone[0])) ** 2
     f = np.fft.rfftfreq(alone.shape[1], 1 / RATE)
     assert power[f > 5000].sum() > 0.9 * power.sum()
+    assert residue_db(sound(web, variant="band", stage="tone", band=1, hear="mix"), alone) < -200
 
 
 def test_the_end_of_the_route_has_fader_pan_and_buses(web: httpx.Client) -> None:

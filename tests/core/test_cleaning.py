@@ -18,9 +18,12 @@ from miclane.core.measure.loudness import integrated_lufs, weighted_power
 from miclane.core.measure.noise import noise_floor_dbfs
 from miclane.core.measure.phrases import Span, find_phrases
 from miclane.core.measure.ride import ride_points
+from miclane.core.measure.spectrum import middle_and_side_power
 from miclane.core.measure.take import measure_take
 from miclane.core.mix.document import Session
-from miclane.core.stages.base import Passage
+from miclane.core.mix.edits import Set, apply
+from miclane.core.mix.makeup import makeup_edits
+from miclane.core.stages.base import Passage, Stage
 from miclane.core.stages.eq import Band, Dynamic, Eq
 from miclane.core.stages.gate import Gate
 from miclane.core.stages.ride import Point, Ride
@@ -274,6 +277,34 @@ def test_phrase_trims_bring_the_phrases_together_and_ramp_in_gaps_only(lead: np.
         assert np.abs(inside - g).max() < 1e-6
 
 
+def test_phrases_that_touch_change_gain_without_a_click() -> None:
+    x = sine(200, -20, 3.0)
+    spans = (Passage(start_s=0.5, end_s=1.5), Passage(start_s=1.5, end_s=2.5, gain_db=12))
+    y = run(Trim(passages=spans), x).y
+    top = sosfiltfilt(butter(6, 5000, "high", fs=RATE, output="sos"), y)[0]
+    assert db(np.abs(top[RATE : 2 * RATE]).max()) < -90
+    assert abs(db(np.abs(y[0, round(1.6 * RATE) : 2 * RATE]).max()) + 8) < 0.01
+
+
+def test_a_gate_does_not_close_where_a_phrase_was_split() -> None:
+    x = noise(3.0, 1e-4)
+    spans = (Passage(start_s=0.5, end_s=1.5), Passage(start_s=1.5, end_s=2.5))
+    gain = run(Gate(threshold_db=-40, phrases=spans), x).gain_db
+    assert np.abs(gain[round(0.5 * RATE) : round(2.5 * RATE)]).max() < 1e-6
+    assert gain[round(0.3 * RATE)] < -10
+
+
+@pytest.mark.parametrize("kind", ["trim", "gate"])
+def test_passages_that_overlap_or_run_backwards_are_refused(kind: str) -> None:
+    name = "passages" if kind == "trim" else "phrases"
+    for spans, words in (
+        ([{"start_s": 2, "end_s": 1}], "ends before it begins"),
+        ([{"start_s": 0, "end_s": 2}, {"start_s": 1, "end_s": 3}], "begins before the one before it ends"),
+    ):
+        with pytest.raises(ValueError, match=words):
+            Stage.kinds[kind].model_validate({"kind": kind, name: spans})
+
+
 def test_only_the_first_trim_applies_the_phrases() -> None:
     x = sine(300, -20, 3.0)
     lane = {"phrases": [{"id": "p", "start": RATE, "end": 2 * RATE, "trim_db": 6}]}
@@ -326,12 +357,10 @@ def test_trims_and_rides_know_where_they_are_in_the_song() -> None:
 
 @pytest.mark.parametrize("lane", ["lead", "double"])
 def test_an_eq_that_makes_up_its_level_is_as_loud_as_none(lane: str) -> None:
-    from miclane.core.mix.makeup import makeup_edits
-    from miclane.web.takes import sung_spectrum
 
     audio = read_sound(SONG / f"{lane}.flac").audio
     spans = find_phrases(audio, RATE)
-    spectrum = sung_spectrum(audio, RATE, spans)
+    spectrum = middle_and_side_power(audio, RATE, spans)
     bands = [
         {"shape": "low_cut", "frequency_hz": 160, "slope_db_per_octave": 24},
         {"frequency_hz": 400, "gain_db": -6, "q": 0.8},
@@ -339,8 +368,6 @@ def test_an_eq_that_makes_up_its_level_is_as_loud_as_none(lane: str) -> None:
         {"shape": "high_shelf", "frequency_hz": 9000, "gain_db": 4, "q": 0.7},
     ]
     _, _, session = one_lane(audio, [{"kind": "eq", "bands": bands}, {"kind": "eq", "bands": bands[1:2]}])
-    from miclane.core.mix.edits import Set, apply
-
     edits = makeup_edits(session, [Set(path="lanes/lead")], lambda lane: spectrum)
     assert len(edits) == 2
     session, _ = apply(session, edits)

@@ -16,7 +16,7 @@ from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.measure.noise import find_hum, noise_floor_dbfs
 from miclane.core.measure.phrases import Span, find_phrases
 from miclane.core.measure.pitch import track_pitch
-from miclane.core.measure.rings import CUT_Q, bell_db, find_rings
+from miclane.core.measure.rings import CUT_Q, bell_db, pick_rings, ring_curve
 from miclane.core.measure.spectrum import find_peaks
 from miclane.core.measure.take import Take, measure_take
 from miclane.core.mix.document import Session
@@ -110,7 +110,7 @@ def test_rings_are_found_in_other_voices_precision_and_recall() -> None:
     for name, audio, level in voices:
         for frequency in (0, 500, 900, 1400):
             x = with_noise(bell(audio, frequency) if frequency else audio, level)
-            found = find_rings(x, RATE, track_pitch(x, RATE)[0])
+            found = pick_rings(ring_curve(x, RATE, track_pitch(x, RATE)[0]))
             true = [r for r in found if frequency and abs(r.frequency_hz / frequency - 1) < 0.03]
             hits, false = hits + len(true), false + len(found) - len(true)
             if frequency and not true:

@@ -4,20 +4,9 @@ import math
 import re
 
 NOTES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
-FLOOR_DB = -200.0
 _NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
 _NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|lufs|lu|ms|s|%|st|x)?(?::1)?$")
 _FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
-
-
-def to_db(amplitude: float) -> float:
-    """20 log10 of an amplitude; FLOOR_DB for silence."""
-    return max(FLOOR_DB, 20.0 * math.log10(amplitude)) if amplitude > 0 else FLOOR_DB
-
-
-def from_db(level_db: float) -> float:
-    """Amplitude of a level in dB."""
-    return 10.0 ** (level_db / 20.0)
 
 
 def note_name(frequency_hz: float) -> str:

@@ -65,11 +65,11 @@ def buses_after(session: Session, lane: Lane) -> list[Bus]:
 def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
     """What the scripts need of a lane: phrases with raw loudness, sibilants, length."""
     session = state.session
-    phrases, events = [], []
+    phrases: list[dict[str, Any]] = []
+    events: list[dict[str, Any]] = []
     if lane.sound:
-        for p in lane.phrases:
-            loud = round(studio.takes.loudness(lane.sound, p.start, p.end, session.rate), 1)
-            phrases.append({**p.model_dump(), "lufs": loud})
+        loud = studio.takes.phrase_loudness(lane, session.rate)
+        phrases = [{**p.model_dump(), "lufs": round(v, 1)} for p, v in zip(lane.phrases, loud, strict=True)]
         events = studio.takes.sibilants(lane.sound, session.rate) if lane.role != "music" else []
     return {
         "session": state.id,

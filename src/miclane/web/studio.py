@@ -114,7 +114,8 @@ class Studio:
     ) -> Range:
         """The rendered range of what is heard."""
         graph = self.variant_graph(state, hear, lane, variant, band)
-        return self.renderer(graph.rate).loop(graph, self.target(graph, hear, lane), start, stop, cancel)
+        target = self.target(graph, "lane" if variant == "band" else hear, lane)
+        return self.renderer(graph.rate).loop(graph, target, start, stop, cancel)
 
     def preview(
         self,
@@ -148,7 +149,8 @@ class Studio:
         graph = self.variant_graph(state, hear, lane, variant, band)
         run_in = round(SONG_RUN_IN_S * graph.rate)
         renderer = self.renderer(graph.rate)
-        pieces = flow(graph, self.target(graph, hear, lane), start, stop, renderer.read, run_in, cancel)
+        target = self.target(graph, "lane" if variant == "band" else hear, lane)
+        pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel)
         return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
 
     def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone = ("", 0)) -> Graph:

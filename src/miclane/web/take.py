@@ -91,17 +91,16 @@ def report(
     found = slips(studio, state, lane, take, again, tone) if take else []
     found = [s for s in found if s.finding.id.startswith(only)]
     marks = [
-        {"start": p.start, "end": p.end, "kind": s.finding.marks[0], "id": s.finding.id}
+        {"start": p.start, "end": p.end, "kind": s.finding.mark, "id": s.finding.id}
         for s in found
         for p in s.finding.places
-        if s.finding.marks
+        if s.finding.mark
     ]
     tones = [
         {"frequency_hz": s.finding.frequency_hz, "title": s.finding.title, "id": s.finding.id}
         for s in found
         if s.finding.id.startswith("ring")
     ]
-    told = {"marks": marks, "tones": tones}
     return page(
         request,
         "report.html",
@@ -112,7 +111,7 @@ def report(
         again=again,
         tone=tone,
         only=only,
-        told=told,
+        data={"marks": marks, "tones": tones},
         tell=_tell,
     )
 
@@ -184,7 +183,7 @@ def suggest_trims(request: Request, session_id: str, lane_id: str, stage_id: str
     stage = next((s for s in lane.stages if s.id == stage_id and s.kind == "trim"), None)
     if stage is None:
         raise UnknownPlaceError(f"there is no trim “{stage_id}” on “{lane.name}”")
-    loudness = phrase_loudness(studio, state, lane)
+    loudness = studio.takes.phrase_loudness(lane, state.session.rate)
     target = stage.target_lufs - stage.gain_db
     edits: list[Edit] = [
         Set(
@@ -196,14 +195,6 @@ def suggest_trims(request: Request, session_id: str, lane_id: str, stage_id: str
     ]
     state = studio.sessions.edit(session_id, edits, None) if edits else state
     return JSONResponse(told(state))
-
-
-def phrase_loudness(studio: Studio, state: State, lane: Lane) -> list[float]:
-    """Integrated loudness of each phrase of the raw take, in LUFS."""
-    if lane.sound is None:
-        return []
-    take = studio.takes
-    return [take.loudness(lane.sound, p.start, p.end, state.session.rate) for p in lane.phrases]
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/ride/{stage_id}")

@@ -14,11 +14,10 @@ from ..core.engine.stream import stream
 from ..core.measure.events import find_sibilants
 from ..core.measure.loudness import integrated_lufs, weighted_power
 from ..core.measure.phrases import Span
-from ..core.measure.spectrum import power_frames, smooth
+from ..core.measure.spectrum import middle_and_side_power
 from ..core.measure.take import Take
 from ..core.measure.worker import TAKE, Measurer
 from ..core.mix.document import Lane, Sound
-from ..core.mix.makeup import MAKEUP_AXIS_HZ
 from ..core.warm import fingerprint
 from ..store.sounds import SoundStore
 from .recent import Recent
@@ -79,7 +78,7 @@ class Takes:
         return self._power.get((key,), measure)
 
     def spectrum(self, lane: Lane, rate: int) -> np.ndarray | None:
-        """Power of the sung frames of a lane's take, middle and side (2, 361) on MAKEUP_AXIS_HZ; None where silent."""
+        """Power of the sung frames of a lane's take, middle and side (2, 361) on AXIS_HZ; None where silent."""
         if lane.sound is None:
             return None
         sound, spans = lane.sound, [(p.start, p.end) for p in lane.phrases] or [(0, lane.sound.frames)]
@@ -87,7 +86,7 @@ class Takes:
         def measure() -> np.ndarray | None:
             def find() -> list[list[float]]:
                 audio = self._all(sound, rate)
-                return sung_spectrum(audio, rate, [Span(*s) for s in spans]).tolist()
+                return middle_and_side_power(audio, rate, [Span(*s) for s in spans]).tolist()
 
             name = blake2b(repr(spans).encode(), digest_size=6).hexdigest()
             found = np.array(self.sounds.kept(sound.digest, f"spectrum-{rate}-{name}-{measures_version()}", find))
@@ -107,6 +106,11 @@ class Takes:
             return float(self.sounds.kept(sound.digest, name, find))
 
         return self._loudness.get(key, measure)
+
+    def phrase_loudness(self, lane: Lane, rate: int) -> list[float]:
+        """Integrated loudness in LUFS of each phrase of a lane's raw take; none without one."""
+        sound = lane.sound
+        return [self.loudness(sound, p.start, p.end, rate) for p in lane.phrases] if sound else []
 
     def sibilants(self, sound: Sound, rate: int) -> list[dict[str, Any]]:
         """Sibilants of a raw sound: start, end, centre_hz, excess_db."""
@@ -139,15 +143,3 @@ class Takes:
             return shelf.get(key, measure)
         with self._one_at_a_time:
             return shelf.get(key, measure)
-
-
-def sung_spectrum(audio: np.ndarray, rate: int, spans: list[Span]) -> np.ndarray:
-    """Mean power of middle and side (2, 361) over spans of (channels, frames), in thirty-sixths of an octave."""
-    left, right = audio[0], audio[-1]
-    rows = []
-    for x in ((left + right) / 2, (left - right) / 2):
-        parts = [x[s.start : s.end] for s in spans if s.end > s.start]
-        f, power = power_frames(np.concatenate(parts), rate)
-        rows.append(10 ** (smooth(f, power.mean(axis=0), 24, MAKEUP_AXIS_HZ) / 10))
-    rows[1] = rows[1] if audio.shape[0] == 2 else np.zeros(len(MAKEUP_AXIS_HZ))
-    return np.stack(rows)

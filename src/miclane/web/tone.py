@@ -10,7 +10,7 @@ from fastapi.responses import JSONResponse, Response
 from ..core.errors import UnknownPlaceError
 from ..core.measure.phrases import Span
 from ..core.measure.pitch import track_pitch
-from ..core.measure.spectrum import AXIS_HZ, find_peaks, moment_db, spans_db
+from ..core.measure.spectrum import AXIS_HZ, find_peaks, long_term_db, moment_db
 from ..core.mix.document import Lane
 from ..core.stages.eq import Band, Eq
 from ..core.stages.eq_design import response
@@ -92,12 +92,12 @@ def spectrum(
         heard, steady = before[:, a:b], after[:, a:b]
     else:
         chosen = phrases if of == "loop" else [p for p in phrases if p.start <= at < p.end] or phrases[:1]
-        levels = [spans_db(x, rate, chosen) for x in (before, after)]
+        levels = [long_term_db(x, rate, chosen) for x in (before, after)]
         parts = chosen or [Span(0, before.shape[1])]
         heard = np.concatenate([before[:, p.start : p.end] for p in parts], axis=1)
         steady = np.concatenate([after[:, p.start : p.end] for p in parts], axis=1)
     silent = bool(levels[0].max() < -110)
-    whole = levels[0] if of == "loop" else spans_db(before, rate, phrases)
+    whole = levels[0] if of == "loop" else long_term_db(before, rate, phrases)
     paths = spectrum_paths(levels[0], levels[1], against=whole)
     peaks = [] if silent else _peaks(steady, rate, paths["offset"])
     comb = None if silent else comb_of(heard, rate)

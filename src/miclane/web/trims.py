@@ -21,7 +21,7 @@ def lay_trims(studio: Studio, state: State, lane: Lane, stage: Trim) -> dict[str
     if lane.sound is None or not lane.phrases:
         return {"bars": []}
     phrases = lane.phrases[:MOST]
-    raw = [studio.takes.loudness(lane.sound, p.start, p.end, state.session.rate) for p in phrases]
+    raw = studio.takes.phrase_loudness(lane, state.session.rate)[:MOST]
     now = [v + p.trim_db + stage.gain_db for v, p in zip(raw, phrases, strict=True)]
     sung = [v for v in (*raw, *now, stage.target_lufs) if v > -70]
     low, high = np.floor(min(sung) / 3) * 3 - 3, np.ceil(max(sung) / 3) * 3 + 3

@@ -2,25 +2,25 @@
 
 from typing import Any
 
-from ..mix.document import Lane, Phrase
-from ..mix.edits import Edit, Insert, Set, new_id
+from ..mix.document import Lane, Session
+from ..mix.edits import Edit, Insert, Set, apply, new_id
 from ..stages.base import Stage
 from ..stages.eq import Band, Eq
 from .finding import Answer, Finding, NewBand, NewStage, PhraseTrims
 
 _CLEANING = ("trim", "ride", "gate")
 _NEAR = 1.19  # a quarter of an octave
+_NEAR_ENOUGH_DB = 0.5
 _CLOSE_ENOUGH = {"frequency_hz": 0.02, "gain_db": 0.15, "q": 0.1}
 
 
 def answer_edits(lane: Lane, finding: Finding) -> list[Edit]:
     """Edits that apply all answers of a finding to a lane; none where they are applied already."""
-    made = Lane.model_validate(lane.model_dump())
     edits: list[Edit] = []
     for answer in finding.answers:
-        more = _edits_for(made, answer)
+        more = _edits_for(lane, answer)
         edits += more
-        made = _with(made, more)
+        lane = _with(lane, more)
     return edits
 
 
@@ -85,12 +85,9 @@ def _stage(lane: Lane, answer: NewStage) -> list[Edit]:
         value = {"kind": answer.kind, "id": new_id(), **answer.settings}
         return [Insert(path=_base(lane), index=index, value=value)]
     path = f"{_base(lane)}/{there.id}"
-    wanted = {"on": True, **answer.settings}
-    return [
-        Set(path=f"{path}/{name}", value=value)
-        for name, value in wanted.items()
-        if getattr(there, name) != value and not (name != "on" and abs(getattr(there, name) - value) < 0.5)
-    ]
+    edits: list[Edit] = [] if there.on else [Set(path=f"{path}/on", value=True)]
+    far = {name: v for name, v in answer.settings.items() if abs(getattr(there, name) - v) >= _NEAR_ENOUGH_DB}
+    return edits + [Set(path=f"{path}/{name}", value=value) for name, value in far.items()]
 
 
 def _trims(lane: Lane, answer: PhraseTrims) -> list[Edit]:
@@ -102,10 +99,9 @@ def _trims(lane: Lane, answer: PhraseTrims) -> list[Edit]:
     else:
         path = f"{_base(lane)}/{trim.id}"
         edits += [Set(path=f"{path}/{name}", value=True) for name in ("on", "phrases") if not getattr(trim, name)]
-    phrases: list[tuple[Phrase, float]] = list(zip(lane.phrases, answer.gains_db, strict=False))
     edits += [
         Set(path=f"lanes/{lane.id}/phrases/{p.id}/trim_db", value=gain)
-        for p, gain in phrases
+        for p, gain in zip(lane.phrases, answer.gains_db, strict=False)
         if abs(p.trim_db - gain) > 0.05
     ]
     return edits
@@ -113,9 +109,7 @@ def _trims(lane: Lane, answer: PhraseTrims) -> list[Edit]:
 
 def _with(lane: Lane, edits: list[Edit]) -> Lane:
     """The lane after edits of its own, so that a second answer sees what the first one made."""
-    from ..mix.document import Session, usual_buses
-    from ..mix.edits import apply
-
-    alone = lane.model_copy(update={"sends": (), "bus": "mix"})
-    session = Session.model_validate({"name": "lane", "buses": [b.model_dump() for b in usual_buses()], "lanes": []})
-    return apply(session.model_copy(update={"lanes": (alone,)}), edits)[0].lanes[0] if edits else lane
+    if not edits:
+        return lane
+    alone = Session(name="lane").model_copy(update={"lanes": (lane.model_copy(update={"sends": (), "bus": "mix"}),)})
+    return apply(alone, edits)[0].lanes[0]

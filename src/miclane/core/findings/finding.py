@@ -1,6 +1,6 @@
 """What a finding is: what was measured, where it shows, and what would answer it."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from ..measure.phrases import Span
@@ -38,7 +38,8 @@ Answer = NewBand | NewStage | PhraseTrims
 class Finding:
     """One thing measured. `value` in `unit` is what is measured again after an answer; a `good` value is at most that.
 
-    `taste` marks what is offered and never applied with the rest. Places are frames of the take.
+    `taste` marks what is offered and never applied with the rest. Places are frames of the take, marked
+    in the strip with `mark` where there is one.
     """
 
     id: str
@@ -51,4 +52,4 @@ class Finding:
     frequency_hz: float = 0.0
     answers: tuple[Answer, ...] = ()
     taste: bool = False
-    marks: tuple[str, ...] = field(default=())
+    mark: str = ""

@@ -59,7 +59,7 @@ def _clipped(take: Take, role: Role) -> Found:
     if count < 3:
         return []
     words = f"{count} samples at full scale in {len(take.clipped)} places; what was cut off is gone"
-    return [Finding("clipped", "Clipped on the way in", words, count, "samples", 0, take.clipped, marks=("clip",))]
+    return [Finding("clipped", "Clipped on the way in", words, count, "samples", 0, take.clipped, mark="clip")]
 
 
 def _noise(take: Take, role: Role) -> Found:
@@ -106,7 +106,7 @@ def _rumble(take: Take, role: Role) -> Found:
     places = tuple(Span(p, p + take.rate // 3) for p in take.rumble.places)
     return [
         Finding("rumble", "Rumble", words, -under, "dB to the voice", -RUMBLE_CLEAR_DB, places, 40.0,
-                (_low_cut(take, role),), marks=("r",))
+                (_low_cut(take, role),), mark="r")
     ]  # fmt: skip
 
 
@@ -118,7 +118,7 @@ def _plosives(take: Take, role: Role) -> Found:
     places = tuple(Span(p.start, p.end) for p in take.plosives)
     title = f"{len(places)} plosive{'s' if len(places) > 1 else ''}"
     return [
-        Finding("plosives", title, words, len(places), "bursts", 0, places, 60.0, (_low_cut(take, role),), marks=("p",))
+        Finding("plosives", title, words, len(places), "bursts", 0, places, 60.0, (_low_cut(take, role),), mark="p")
     ]
 
 
@@ -133,7 +133,7 @@ def _sibilance(take: Take, role: Role) -> Found:
     places = tuple(Span(e.start, e.end) for e in strong)
     return [
         Finding("sibilance", "Sibilants stand out", words.replace("-", "−"), worst, "dB to the voice", STANDS_OUT_DB,
-                places, centre, (deess,), marks=("s",))
+                places, centre, (deess,), mark="s")
     ]  # fmt: skip
 
 

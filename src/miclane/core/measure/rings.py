@@ -76,13 +76,8 @@ def ring_curve(audio: np.ndarray, rate: int, f0_hz: np.ndarray) -> RingCurve:
     return RingCurve(tuple(np.where(known, top / safe, 0.0).tolist()), tuple((1 / np.sqrt(safe)).tolist()))
 
 
-def find_rings(audio: np.ndarray, rate: int, f0_hz: np.ndarray, most: int = 4) -> list[Ring]:
-    """Rings of (channels, frames), the surest first: at least 4.8 dB, and 3.5 times their standard error."""
-    return pick_rings(ring_curve(audio, rate, f0_hz), most)
-
-
 def pick_rings(curve: RingCurve, most: int = 4) -> list[Ring]:
-    """The rings that stand out of a curve, no two within a third of an octave."""
+    """Rings of a curve, the surest first: 4.8 dB at least, 3.5 times their error, none within a third of an octave."""
     sure = np.array(curve.gain_db) / np.array(curve.error_db)
     found: list[Ring] = []
     for i in np.argsort(-sure):

@@ -1,5 +1,6 @@
 """Spectra on a logarithmic frequency axis."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -31,17 +32,18 @@ def smooth(f: np.ndarray, power: np.ndarray, per_octave: float, axis_hz: np.ndar
     return 10 * np.log10(np.maximum(mean, 1e-20))
 
 
-def long_term_db(audio: np.ndarray, rate: int, spans: list[Span] | None = None, per_octave: float = 12) -> np.ndarray:
-    """Long-term spectrum on AXIS_HZ over the given spans only (all of it when none), in dB."""
-    return spans_db(audio, rate, spans or [], per_octave)
-
-
-def spans_db(audio: np.ndarray, rate: int, spans: list[Span], per_octave: float = 12) -> np.ndarray:
+def long_term_db(audio: np.ndarray, rate: int, spans: Sequence[Span] = (), per_octave: float = 12) -> np.ndarray:
     """Mean spectrum on AXIS_HZ over the given spans (all of it when none is long enough), in dB."""
     mono = audio.mean(axis=0)
     parts = [p for p in (mono[s.start : s.end] for s in spans if s.end - s.start > rate // 20) if len(p)] or [mono]
     f, power = power_frames(np.concatenate(parts), rate)
     return smooth(f, power.mean(axis=0), per_octave)
+
+
+def middle_and_side_power(audio: np.ndarray, rate: int, spans: Sequence[Span]) -> np.ndarray:
+    """Mean power of middle and side (2, 361) on AXIS_HZ over spans of (channels, frames), smoothed to 1/24 octave."""
+    sides = [(audio[0] + audio[-1]) / 2, (audio[0] - audio[-1]) / 2]
+    return np.stack([10 ** (long_term_db(x[None], rate, spans, 24) / 10) for x in sides])
 
 
 def moment_db(audio: np.ndarray, rate: int, at: int, per_octave: float = 24) -> np.ndarray:

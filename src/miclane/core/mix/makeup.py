@@ -5,6 +5,7 @@ from collections.abc import Callable
 import numpy as np
 
 from ..measure.loudness import k_weighting
+from ..measure.spectrum import AXIS_HZ
 from ..stages.base import Stage
 from ..stages.eq import Band, Eq
 from ..stages.eq_design import response
@@ -12,7 +13,6 @@ from .document import Lane, Session
 from .edits import Edit, Set
 
 SpectrumOf = Callable[[Lane], np.ndarray | None]
-MAKEUP_AXIS_HZ = np.geomspace(20, 20000, 361)
 LIMIT_DB = 18.0
 
 
@@ -20,7 +20,7 @@ def makeup_edits(session: Session, edits: list[Edit], spectrum_of: SpectrumOf) -
     """What must be set so that every EQ that makes up its own level still does, on the lanes that `edits` reach.
 
     `spectrum_of` gives the power of the sung frames of a lane's take (middle and side, 2 by 361) on
-    MAKEUP_AXIS_HZ, None where there is none. The curves of the EQs before it in the chain are reckoned with; what
+    AXIS_HZ, None where there is none. The curves of the EQs before it in the chain are reckoned with; what
     compressors and other stages do to the balance is not.
     """
     found: list[Edit] = []
@@ -61,7 +61,7 @@ def _through(stage: Eq, power: np.ndarray, rate: int) -> np.ndarray:
     for band in stage.bands:
         if not band.on:
             continue
-        gain = np.abs(response(band.sections(rate), MAKEUP_AXIS_HZ, rate)) ** 2
+        gain = np.abs(response(band.sections(rate), AXIS_HZ, rate)) ** 2
         out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])
     return out
 
@@ -76,5 +76,5 @@ def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray | float:
 
 
 def _loudness_db(power: np.ndarray, rate: int) -> float:
-    weight = np.abs(response(k_weighting(rate), MAKEUP_AXIS_HZ, rate)) ** 2 * MAKEUP_AXIS_HZ
+    weight = np.abs(response(k_weighting(rate), AXIS_HZ, rate)) ** 2 * AXIS_HZ
     return float(10 * np.log10(max((power.sum(axis=0) * weight).sum(), 1e-30)))

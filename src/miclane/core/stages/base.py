@@ -1,11 +1,12 @@
 """What every stage is: settings that validate themselves, and a processor that works block by block."""
 
 import importlib
+import itertools
 import pkgutil
 from typing import Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..kernels.biquad import delay_line
 
@@ -64,6 +65,20 @@ class Passage(Settings):
     start_s: float = Field(ge=0, allow_inf_nan=False)
     end_s: float = Field(ge=0, allow_inf_nan=False)
     gain_db: float = Field(0.0, ge=-60, le=36, allow_inf_nan=False)
+
+    @model_validator(mode="after")
+    def _ends_after_it_begins(self) -> "Passage":
+        if self.end_s <= self.start_s:
+            raise ValueError(f"a passage from {self.start_s} s to {self.end_s} s ends before it begins")
+        return self
+
+
+def in_order(passages: tuple[Passage, ...]) -> tuple[Passage, ...]:
+    """The passages themselves; ValueError where one begins before the one before it ends."""
+    for before, after in itertools.pairwise(passages):
+        if after.start_s < before.end_s - 1e-9:
+            raise ValueError(f"the passage at {after.start_s} s begins before the one before it ends")
+    return passages
 
 
 class Processor:

@@ -1,12 +1,12 @@
 """Gate and downward expander: turns down what lies under a threshold outside phrases; breaths keep their own gain."""
 
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from ..kernels.dynamics import gate_gain, padded
-from .base import Delay, Passage, Processor, Stage, one_pole, rule
+from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule
 from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
 
 _KEY_MS = 6.0
@@ -25,7 +25,7 @@ class GateProcessor(Processor):
         self.attack, self.release = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
         self.state = np.array([0.0, 1.0, 0.0])
         self.frame = -self.latency
-        spans = _apart([*(s.breaths if s.keep_breaths else ()), *(s.phrases if s.keep_phrases else ())])
+        spans = _kept(s.phrases if s.keep_phrases else (), s.breaths if s.keep_breaths else ())
         edges = [(p.start_s - _EDGE_S, p.start_s, p.end_s, p.end_s + _EDGE_S) for p in spans]
         self.times = np.array(edges).ravel()
         self.shares = np.tile([0.0, 1.0, 1.0, 0.0], len(spans))
@@ -55,17 +55,25 @@ class GateProcessor(Processor):
         gain += share * (self.middles[nearest, 1] - gain)
 
 
-def _apart(spans: list[Passage]) -> list[Passage]:
-    """Passages in order, each from 40 ms before it on, cut where the next one begins."""
-    ordered = sorted(spans, key=lambda p: p.start_s)
-    starts = [max(0.0, p.start_s - _LEAD_IN_S * (p.gain_db == 0)) for p in ordered]
-    ends = [
-        *(min(p.end_s, s - 2 * _EDGE_S) for p, s in zip(ordered, starts[1:], strict=False)),
-        *(p.end_s for p in ordered[-1:]),
-    ]
-    return [
-        p.model_copy(update={"start_s": a, "end_s": b}) for p, a, b in zip(ordered, starts, ends, strict=True) if b > a
-    ]
+def _kept(phrases: tuple[Passage, ...], breaths: tuple[Passage, ...]) -> list[Passage]:
+    """Passages whose gain is given, in order and clear of one another.
+
+    Phrases from 40 ms before they begin, in one where they nearly meet; breaths in what is left between them.
+    """
+    found: list[Passage] = []
+    for p in phrases:
+        start = max(0.0, p.start_s - _LEAD_IN_S)
+        if found and start - found[-1].end_s < 3 * _EDGE_S:
+            found[-1] = found[-1].model_copy(update={"end_s": p.end_s})
+        else:
+            found.append(Passage(start_s=start, end_s=p.end_s))
+    for b in breaths:
+        before = max((p.end_s for p in found if p.start_s <= b.start_s), default=-1.0)
+        after = min((p.start_s for p in found if p.start_s > b.start_s), default=b.end_s + 1)
+        start, end = max(b.start_s, before + 2 * _EDGE_S), min(b.end_s, after - 2 * _EDGE_S)
+        if end > start:
+            found.append(b.model_copy(update={"start_s": start, "end_s": end}))
+    return sorted(found, key=lambda p: p.start_s)
 
 
 class Gate(Stage):
@@ -90,8 +98,8 @@ class Gate(Stage):
     key_low_cut_hz: float = rule(120.0, "Key low cut", "Hz", 0, 1000, usual=(80, 200))
     keep_phrases: bool = True
     keep_breaths: bool = True
-    phrases: tuple[Passage, ...] = Field((), max_length=4000)
-    breaths: tuple[Passage, ...] = Field((), max_length=4000)
+    phrases: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=4000)
+    breaths: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=4000)
 
     def placed_on(self, lane: Any, rate: int) -> Stage:
         """With the lane's phrases, in which it stays open, and its breaths, which keep gains of their own."""

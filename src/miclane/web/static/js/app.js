@@ -58,6 +58,7 @@ async function refreshData() {
   if (!fresh || state.screen !== "lane") return;
   state.data = { ...JSON.parse(fresh.textContent), marks: state.data?.marks };
   layout();
+  document.body.dataset.known = state.version;
   load();
 }
 

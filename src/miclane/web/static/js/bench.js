@@ -19,6 +19,7 @@ export function reloadBody(stage, band = 0) {
     const place = `${location.pathname}?stage=${encodeURIComponent(chosen)}${which ? `&band=${which}` : ""}`;
     window.history.replaceState(window.history.state, "", place);
     if (back) $(back)?.focus();
+    document.body.dataset.drawn = state.version;
     refreshPictures();
   });
 }

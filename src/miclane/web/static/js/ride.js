@@ -144,8 +144,8 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("#ride-clear")) redraw(true);
 });
 let later = 0;
-on("changed", ({ edits, structure }) => {
-  if (structure || bench()?.dataset.kind !== "ride" || !edits?.some((e) => /\/(target_lufs|up_db|down_db|speed_s|share)$/.test(e.path ?? ""))) return;
+on("changed", ({ edits }) => {
+  if (bench()?.dataset.kind !== "ride" || !edits?.some((e) => /\/(target_lufs|up_db|down_db|speed_s|share|freeze)$/.test(e.path ?? ""))) return;
   clearTimeout(later);
   later = setTimeout(redraw, 250);
 });

@@ -3,7 +3,6 @@
 import { change, changedBy, on, post, say, set, state, toast, $, $$ } from "./session.js";
 import { loopPhrases, setLoop } from "./strip.js";
 
-
 const bench = () => $("#bench");
 let token = 0;
 

@@ -153,7 +153,11 @@ function startHunt(by, frequency) {
   Object.assign(hunt, { on: true, by, gesture: `hunt@${Date.now()}`, index: $$(".pin").length, path: bench().dataset.path, frequency: frequency ?? hunt.frequency });
   const value = { shape: "bell", frequency_hz: sig(hunt.frequency), gain_db: number("#hunt-boost", 9), q: number("#hunt-q", 8) };
   if (!player.playing) play();
-  change([{ op: "insert", path: `${hunt.path}/bands`, index: hunt.index, value }], { gesture: hunt.gesture });
+  change([{ op: "insert", path: `${hunt.path}/bands`, index: hunt.index, value }], { gesture: hunt.gesture }).then((told) => {
+    if (told || !hunt.on) return;
+    hunt.on = hunt.armed = false; // refused: there is nothing to sweep
+    showHunt();
+  });
   showHunt();
 }
 
@@ -184,7 +188,11 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     event.stopImmediatePropagation();
     sweep(hunt.frequency * 2 ** (((event.key === "ArrowLeft" ? -1 : 1) * (event.shiftKey ? 0.25 : 1)) / 12));
-  } else if (hunt.on && event.key === "Escape") endHunt(false);
+  } else if (event.key === "Escape" && hunt.on) endHunt(false);
+  else if (event.key === "Escape" && hunt.armed) {
+    hunt.armed = false;
+    showHunt();
+  }
 }, true);
 document.addEventListener("keyup", (event) => {
   if (event.key.toLowerCase() !== "g") return;
@@ -217,7 +225,7 @@ document.addEventListener("pointerdown", (event) => {
   svg.setPointerCapture(event.pointerId);
   startHunt("mouse", toHz(geometry(svg), svgPoint(svg, event)[0]));
 }, true);
-document.addEventListener("pointerup", () => hunt.by === "mouse" && endHunt(true));
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => hunt.by === "mouse" && endHunt(true));
 
 // ---- what is drawn when ----
 
