@@ -17,6 +17,7 @@ from ..core.stages.eq_design import response
 from ..core.units import note_name
 from .lane import find_stage, sound_of
 from .pages import page
+from .recent import Recent
 from .sound import Frame, check_range, opened, path_range
 from .studio import Hear, find_lane
 from .svg import PLOT, spectrum_paths
@@ -34,6 +35,10 @@ class Comb:
 
     note: str
     bars: list[dict[str, Any]]
+
+
+# what comes into an EQ stays as it is while the EQ is set, and finding its pitch takes long
+combs: Recent[Comb | None] = Recent(64)
 
 
 def eq_of(lane: Lane, stage_id: str, session: Any) -> Eq:
@@ -100,7 +105,8 @@ def spectrum(
     whole = levels[0] if of == "loop" else long_term_db(before, rate, phrases)
     paths = spectrum_paths(levels[0], levels[1], against=whole)
     peaks = [] if silent else _peaks(steady, rate, paths["offset"])
-    comb = None if silent else comb_of(heard, rate)
+    place = keys[0], first, last, of, 0 if of == "loop" else at
+    comb = None if silent else combs.get(place, lambda: comb_of(heard, rate))
     return page(request, "picture_eq.svg", state, **paths, peaks=peaks, comb=comb, plot=PLOT, silent=silent)
 
 

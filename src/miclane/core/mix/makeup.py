@@ -1,6 +1,7 @@
 """Level makeup of equalisers: what a take's own spectrum says an EQ does to its loudness, taken back."""
 
 from collections.abc import Callable
+from functools import lru_cache
 
 import numpy as np
 
@@ -61,9 +62,15 @@ def _through(stage: Eq, power: np.ndarray, rate: int) -> np.ndarray:
     for band in stage.bands:
         if not band.on:
             continue
-        gain = np.abs(response(band.sections(rate), AXIS_HZ, rate)) ** 2
+        gain = _gain(band, rate)
         out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])
     return out
+
+
+@lru_cache(maxsize=512)
+def _gain(band: Band, rate: int) -> np.ndarray:
+    """Power gain of a band on AXIS_HZ; of a drag only one band is another each time."""
+    return np.abs(response(band.sections(rate), AXIS_HZ, rate)) ** 2
 
 
 def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray | float:
@@ -75,6 +82,11 @@ def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray | float:
     return 1.0 if band.target == other else gain
 
 
+@lru_cache(maxsize=8)
+def _hearing(rate: int) -> np.ndarray:
+    """K-weighting on AXIS_HZ, with the bandwidth of each place."""
+    return np.abs(response(k_weighting(rate), AXIS_HZ, rate)) ** 2 * AXIS_HZ
+
+
 def _loudness_db(power: np.ndarray, rate: int) -> float:
-    weight = np.abs(response(k_weighting(rate), AXIS_HZ, rate)) ** 2 * AXIS_HZ
-    return float(10 * np.log10(max((power.sum(axis=0) * weight).sum(), 1e-30)))
+    return float(10 * np.log10(max((power.sum(axis=0) * _hearing(rate)).sum(), 1e-30)))
