@@ -355,6 +355,18 @@ def test_trims_and_rides_know_where_they_are_in_the_song() -> None:
         assert residue_db(part.process(np.ascontiguousarray(x[:, RATE:])), whole[:, RATE:]) < -200
 
 
+@pytest.mark.parametrize("target", ["stereo", "middle", "side", "left", "right"])
+def test_a_stereo_eq_makes_up_its_level_whatever_part_it_acts_on(target: str) -> None:
+    x = noise(4.0, 0.1, 2, seed=6)
+    band = {"shape": "high_shelf", "frequency_hz": 1500, "gain_db": -9, "q": 0.7, "target": target}
+    _, _, session = one_lane(x, [{"kind": "eq", "bands": [band]}])
+    spectrum = middle_and_side_power(x, RATE, [])
+    session, _ = apply(session, makeup_edits(session, [Set(path="lanes/lead")], lambda lane: spectrum))
+    y = run(session.lanes[0].stages[0], x).y
+    assert session.lanes[0].stages[0].makeup_db > 1
+    assert abs(integrated_lufs(y, RATE) - integrated_lufs(x, RATE)) < 0.3
+
+
 @pytest.mark.parametrize("lane", ["lead", "double"])
 def test_an_eq_that_makes_up_its_level_is_as_loud_as_none(lane: str) -> None:
 

@@ -170,7 +170,7 @@ def lay_route(session: Session, lane_id: str, width: float = 1044) -> Route:
     left, right = 84.0, width - 168
     pitch = min(96.0, (right - left) / max(slots, 1))
     branches = max((len(s.branches) for s in lane.stages if isinstance(s, Split)), default=0)
-    route = Route(width, 38, 62 + max(branches, 1 if lane.sends else 0) * 52)
+    route = Route(width, 38, max(74, 62 + max(branches, 1 if lane.sends else 0) * 52))
     x = left
     for i, stage in enumerate(lane.stages):
         base = f"lanes/{lane.id}/stages"

@@ -11,6 +11,7 @@ from ..core.errors import UnknownPlaceError
 from ..core.findings.answers import answer_edits
 from ..core.findings.finding import Finding, NewBand
 from ..core.findings.rules import find, measure_again
+from ..core.measure.loudness import SILENCE_LUFS
 from ..core.measure.phrases import Span
 from ..core.measure.ride import ride_points
 from ..core.measure.take import Take
@@ -120,7 +121,7 @@ def _tell(take: Take) -> list[tuple[str, str, str]]:
     """The figures at the head of the report: name, number, unit."""
 
     def level(value: float) -> str:
-        return "−∞" if value <= -150 else f"{value:.1f}".replace("-", "−")
+        return "−∞" if value <= SILENCE_LUFS else f"{value:.1f}".replace("-", "−")
 
     figures = [
         ("Voice", level(take.voice_dbfs), "dBFS"),

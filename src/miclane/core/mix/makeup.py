@@ -73,13 +73,13 @@ def _gain(band: Band, rate: int) -> np.ndarray:
     return np.abs(response(band.sections(rate), AXIS_HZ, rate)) ** 2
 
 
-def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray | float:
+def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray:
     """The gain where the band acts, 1 where it acts on the other part, half way where it acts on one ear."""
     if band.target == "stereo":
         return gain
     if band.target in ("left", "right"):
         return 0.5 * (1 + gain)
-    return 1.0 if band.target == other else gain
+    return np.ones_like(gain) if band.target == other else gain
 
 
 @lru_cache(maxsize=8)

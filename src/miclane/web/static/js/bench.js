@@ -288,7 +288,7 @@ export function showReadings(told) {
     }
   }
   const level = $("#lane-level");
-  if (level && player.hear === "lane" && level.textContent !== "muted") level.textContent = `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;
+  if (level && player.hear === "lane" && level.textContent !== "muted") level.textContent = told.lufs <= -100 ? "silent" : `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;
 }
 
 on("readings", (told) => showReadings(told));

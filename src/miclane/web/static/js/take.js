@@ -40,7 +40,7 @@ function showTones(tones) {
   for (const t of tones) {
     const x = left + (Math.log(t.frequency_hz / 20) / Math.log(1000)) * (right - left);
     const mark = document.createElementNS("http://www.w3.org/2000/svg", "path");
-    mark.setAttribute("d", `M${x - 5} ${top + 14}h10l-5 8z`);
+    mark.setAttribute("d", `M${x - 5} ${top + 2}h10l-5 8z`);
     const title = document.createElementNS("http://www.w3.org/2000/svg", "title");
     title.textContent = t.title;
     mark.append(title);
