@@ -70,11 +70,11 @@ class Worker:
 
 
 def run_stage(
-    node: Node, x: np.ndarray, key: np.ndarray | None, rate: int, start: int, check: Callable[[], None]
-) -> tuple[np.ndarray, Trace]:
+    node: Node, x: np.ndarray, key: np.ndarray | None, rate: int, start: int, check: Callable[[], None], traced: bool = True
+) -> tuple[np.ndarray, Trace | None]:
     """A stage over a whole range x (channels, n) that begins at frame `start`, from the zero state.
 
-    Returns n − latency aligned frames and the trace. `check` is called between blocks and may raise to give up.
+    Returns n − latency aligned frames and, when `traced`, the trace. `check` is called between blocks and may raise to give up.
     """
     assert node.stage is not None
     worker = Worker(node.stage, rate, x.shape[0], start)
@@ -89,16 +89,18 @@ def run_stage(
         out = worker.push(
             np.ascontiguousarray(x[:, at:stop]), np.ascontiguousarray(key[:, at:stop]) if key is not None else None
         )
-        gain = worker.gain_db
+        gain = worker.gain_db if traced else None
         step = min(out.shape[1], total - done)
         y[:, done : done + step] = out[:, :step]
         if gain is not None:
             if gain_all is None:
                 gain_all = np.empty(max(total, 0))
             gain_all[done : done + step] = gain[:step]
-        if worker.parts_db is not None:
+        if traced and worker.parts_db is not None:
             parts.append(worker.parts_db[:, :step])
         done += step
+    if not traced:
+        return y, None
     trace = make_trace(x[:, : y.shape[1]], y, gain_all, rate, start)
     if parts:
         whole = np.concatenate(parts, axis=1)

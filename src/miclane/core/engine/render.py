@@ -6,6 +6,7 @@ the range of what lies upstream and its render serves again. The result depends 
 """
 
 import os
+import sys
 import threading
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
@@ -21,8 +22,8 @@ from .node import Trace, mix_down, run_stage
 
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
-PREVIEW_RUN_IN_S = 0.4
-_RUN_INS_S = (1.0, 4.0, 8.0, 16.0, 32.0)
+PREVIEW_RUN_IN_S = (0.4, 0.7)
+_RUN_INS_S = (1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
 
 class Cancel:
@@ -95,7 +96,7 @@ class Renderer:
         self.store = store or RenderStore()
         self.threads = threads or os.cpu_count() or 1
         self.gate = Gate()
-        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render")
+        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=_give_way)
         self._urgent_pool = ThreadPoolExecutor(self.threads, thread_name_prefix="soon")
 
     def span(self, graph: Graph, target: str, start: int, stop: int) -> tuple[int, int]:
@@ -118,22 +119,23 @@ class Renderer:
         first, last = self.span(graph, target, *loop)
         held: dict[str, Rendered] = {}
         missing_memory: dict[str, float] = {}
-        latency = graph.reach(target)[1]
+        latency: dict[str, int] = {}
         for node in graph.needed(target):
             found = self.store.get(node.key, first, last)
             before = [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
             if found is not None:
                 held[node.key] = found
-                missing_memory[node.key] = 0.0
+                missing_memory[node.key], latency[node.key] = 0.0, 0
             else:
                 longest = max((missing_memory[k] for k in before), default=0.0)
                 missing_memory[node.key] = min(node.memory_s, 2.0) + longest
+                latency[node.key] = node.latency + max((latency[k] for k in before), default=0)
         if target in held:
             return held[target].cut(start, stop)
-        run_in = min(missing_memory[target], PREVIEW_RUN_IN_S if missing_memory[target] < 2 else 1.5)
+        run_in = min(missing_memory[target], PREVIEW_RUN_IN_S[missing_memory[target] >= 2])
         begin = max(0, first, start - round(run_in * graph.rate))
         with self.gate.urgent():
-            done = self._run(graph, target, begin, min(stop + latency, last), held, cancel or Cancel(), keep=False)
+            done = self._run(graph, target, begin, min(stop + latency[target], last), held, cancel or Cancel(), keep=False)
         return done[target].cut(start, stop)
 
     def _run(
@@ -198,11 +200,17 @@ class Renderer:
             keys = [done[k] for k in _keys(node)]
             stop = min([last, source.stop, *(k.stop for k in keys)])
             key = keys[0].cut(first, stop) if keys else None
-            audio, trace = run_stage(node, source.cut(first, stop), key, graph.rate, first, check)
+            audio, trace = run_stage(node, source.cut(first, stop), key, graph.rate, first, check, keep)
             item = Rendered(first, audio, trace)
         if keep:
             self.store.put(node.key, first, last, item)
         return item
+
+
+def _give_way() -> None:
+    """Let every thread that answers at once have the processor before this one, where the system knows how."""
+    if sys.platform == "linux":
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)
 
 
 def _keys(node: Node) -> tuple[str, ...]:

@@ -1,5 +1,7 @@
 """True peaks by polyphase interpolation, and the gain of a look-ahead limiter."""
 
+from functools import lru_cache
+
 import numpy as np
 
 from . import kernel
@@ -25,6 +27,7 @@ TAPS = 24
 _AT_ONCE = 32
 
 
+@lru_cache(maxsize=1)
 def interpolator() -> tuple[np.ndarray, float]:
     """Polyphase windowed-sinc interpolator (PHASES-1, TAPS) and the greatest sum of its magnitudes."""
     centre = TAPS // 2 - 1

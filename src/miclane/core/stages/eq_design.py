@@ -76,8 +76,11 @@ def _fit(squared: Magnitude, rate: int, frequency_hz: float, zeros_at_dc: int, s
         found = np.concatenate([_factor(p), _factor(q)])
         over = p[0] + p[1] * x + p[2] * x * x
         error = np.max(trust * np.abs(np.log(np.maximum(over, 1e-300) / (m * np.maximum(under, 1e-300)))))
-        if error < best_error:
+        better = best_error - error
+        if better > 0:
             best, best_error = found / found[3], error
+        if better < 0.002 * error or best_error < 1e-4:
+            break
     return best
 
 

@@ -2,7 +2,7 @@
 
 import { client, on, say, state, toast } from "./session.js";
 
-const SOON_S = 0.9;
+const SOON_S = 0.4;
 const MORE_S = 2.5;
 const BUFFER_S = 10;
 const LONGEST_LOOP_S = 20;
