@@ -5,6 +5,7 @@ import statistics
 import tempfile
 
 EQ_ID = "eight"
+EVERY_MS = 1500
 PLACES_S = (5, 40, 24, 2, 33)
 POLLS = """async () => {
   let starved = 0;
@@ -72,7 +73,14 @@ def _eight_bands(page, address: str) -> None:
 
 
 def _measure(
-    page, address: str, hear: str, key: str, place: str = "stage=peaks", how: str = "Threshold", name: str = ""
+    page,
+    address: str,
+    hear: str,
+    key: str,
+    place: str = "stage=peaks",
+    how: str = "Threshold",
+    name: str = "",
+    away: bool = True,
 ) -> None:
     page.goto(f"{address}/s/salt-ferry/lane/lead?{place}")
     page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
@@ -90,9 +98,9 @@ def _measure(
     else:
         page.get_by_role("slider", name=how).focus()
     page.evaluate("miclane.heard = []")
-    for i in range(40):
-        page.keyboard.press("ArrowLeft" if i % 2 else "ArrowRight")
-        page.wait_for_timeout(700 if hear == "lane" else 1500)
+    for _ in range(40):  # each a value of its own: one that was heard before would come from what is kept
+        page.keyboard.press("ArrowRight" if away else "ArrowLeft")
+        page.wait_for_timeout(EVERY_MS)
     if how == "hunt":
         page.keyboard.up("g")
     heard = [h for h in page.evaluate("miclane.heard") if h.get("answer_ms")]

@@ -15,6 +15,7 @@ from .core.errors import MicLaneError
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Mixing vocals: real processing, measured.")
 PORT = 8640
+SWITCH_S = 0.0005  # how long a thread may keep the interpreter while another wants it: edits are answered at once
 
 
 def default_data() -> Path:
@@ -193,6 +194,7 @@ def serve(
     later = threading.Timer(0.4, warm_up)  # after the first page, which matters more
     later.daemon = True
     later.start()
+    sys.setswitchinterval(SWITCH_S)
     config = uvicorn.Config(application, log_level="warning", timeout_graceful_shutdown=2)
     uvicorn.Server(config).run(sockets=[listener])
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from sqlalchemy import Engine, delete, func, select
 from sqlalchemy.orm import Session as Db
+from sqlalchemy.orm import defer
 
 from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError
 from ..core.mix.document import Session
@@ -147,7 +148,7 @@ class SessionStore:
             return list(db.scalars(query.limit(most)))
 
     def _row(self, db: Db, identifier: str) -> SessionRow:
-        row = db.get(SessionRow, identifier)
+        row = db.get(SessionRow, identifier, options=[defer(SessionRow.document)])
         if row is None:
             raise UnknownPlaceError(f"there is no session “{identifier}”")
         return row

@@ -1,6 +1,5 @@
 """The application: routers, templates, errors in words."""
 
-from collections.abc import Awaitable, Callable
 from pathlib import Path
 
 from fastapi import FastAPI, Request
@@ -9,7 +8,7 @@ from fastapi.responses import JSONResponse, RedirectResponse, Response
 from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 
-from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError
+from ..core.errors import CancelledError, ConflictError, MicLaneError, UnknownPlaceError
 from . import edits, lane, printing, shelf, sound, space, take, tone
 from .pages import render_error
 from .security import Guard
@@ -33,6 +32,10 @@ def create_app(data: Path, hosts: frozenset[str] = HOSTS) -> FastAPI:
         status = {ConflictError: 409, UnknownPlaceError: 404}.get(type(error), 422)
         return _answer(request, status, str(error))
 
+    @app.exception_handler(CancelledError)
+    def _overtaken(request: Request, error: CancelledError) -> Response:
+        return Response(status_code=204)
+
     @app.exception_handler(ValueError)
     def _not_a_value(request: Request, error: ValueError) -> Response:
         return _answer(request, 422, str(error))
@@ -51,15 +54,6 @@ def create_app(data: Path, hosts: frozenset[str] = HOSTS) -> FastAPI:
     @app.get("/favicon.ico")
     def _icon() -> Response:
         return RedirectResponse("/static/icon.svg")
-
-    @app.middleware("http")
-    async def _fresh(request: Request, proceed: Callable[[Request], Awaitable[Response]]) -> Response:
-        response = await proceed(request)
-        if request.url.path.startswith("/static/"):
-            response.headers["Cache-Control"] = "public, max-age=31536000" if request.url.query else "no-cache"
-        else:
-            response.headers.setdefault("Cache-Control", "no-store")
-        return response
 
     return app
 

@@ -100,6 +100,7 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
     studio, begun = studio_of(request), time.perf_counter()
     with studio.ahead_of_rendering():
         state = studio.sessions.edit(session_id, body.edits, body.base, body.gesture)
+        studio.newest(state)
         answer = told(state, body.edits)
         if body.listening is None:
             return JSONResponse(answer)

@@ -1,4 +1,4 @@
-"""Who may talk to the server: its own host name, its own pages."""
+"""Who may talk to the server: its own host name, its own pages; and what every answer says of itself."""
 
 from urllib.parse import urlsplit
 
@@ -18,6 +18,14 @@ HEADERS = {
     b"cross-origin-resource-policy": b"same-origin",
 }
 SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+
+
+def _keeping(scope: Scope, message: Message) -> list[tuple[bytes, bytes]]:
+    """How long an answer may be kept: scripts and sheets by their version, anything else not at all."""
+    if scope["path"].startswith("/static/"):
+        return [(b"cache-control", b"public, max-age=31536000" if scope["query_string"] else b"no-cache")]
+    told = any(name == b"cache-control" for name, _ in message.get("headers", []))
+    return [] if told else [(b"cache-control", b"no-store")]
 
 
 class Guard:
@@ -41,7 +49,7 @@ class Guard:
 
         async def send_guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
-                message["headers"] = [*message.get("headers", []), *HEADERS.items()]
+                message["headers"] = [*message.get("headers", []), *HEADERS.items(), *_keeping(scope, message)]
             await send(message)
 
         if refusal:

@@ -2,6 +2,7 @@
 
 import contextlib
 from collections.abc import Iterator
+from functools import partial
 from typing import Annotated, Any
 
 import numpy as np
@@ -10,7 +11,6 @@ from fastapi.responses import JSONResponse, Response, StreamingResponse
 
 from ..core.engine.render import Cancel, Range
 from ..core.errors import CancelledError, MicLaneError
-from ..core.measure.loudness import integrated_lufs
 from ..core.measure.stages import read_stage
 from ..core.mix.document import flat_stages
 from ..store.sessions import State
@@ -153,7 +153,7 @@ def path_range(studio: Studio, state: State, hear: Hear, path: str, start: int, 
     end = graph.places[f"{path}:treated"]
     heard = studio.target(graph, hear, name)
     if any(node.key == end for node in graph.needed(heard)):
-        return studio.renderer(graph.rate).loop(graph, heard, start, stop), end
+        return studio.renderer(graph.rate).loop(graph, heard, start, stop, studio.newest(state)), end
     alone: Hear = "lane" if kind == "lane" else "return"
     return studio.range(state, alone, name, start, stop), end
 
@@ -236,7 +236,8 @@ def levels(request: Request, session_id: str, start: Frame, stop: Frame) -> JSON
     told = {}
     for place, key in graph.places.items():
         if place.endswith(":out") and key in found.nodes:
-            told[place.removesuffix(":out")] = round(integrated_lufs(found.cut(key), graph.rate), 1)
+            level = studio.loudness(key, (start, stop), graph.rate, partial(found.cut, key))
+            told[place.removesuffix(":out")] = round(level, 1)
     return JSONResponse(told)
 
 

@@ -130,7 +130,7 @@ def _rendered(
     heard = studio.target(graph, hear, lane) if hear != "return" else graph.places["bus:mix:out"]
     if not any(node.key == key for node in graph.needed(heard)):
         heard = key
-    return studio.renderer(graph.rate).loop(graph, heard, first, last), key
+    return studio.renderer(graph.rate).loop(graph, heard, first, last, studio.newest(state)), key
 
 
 def _columns(audio: np.ndarray) -> np.ndarray:

@@ -1,10 +1,10 @@
 """What the pages share: the stores, the renderer, and the graphs of the sessions that are open."""
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Literal
 
@@ -55,9 +55,10 @@ class Studio:
         self.sessions = SessionStore(self.engine, self._follows)
         self._renderers: dict[int, Renderer] = {}
         self._graphs: Recent[Graph] = Recent(24)
-        self._figures: Recent[Figures] = Recent(200)
+        self._measured: Recent[float] = Recent(1000)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._cancels: dict[str, tuple[int, Cancel]] = {}
+        self._work: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
 
     def _follows(self, session: Session, edits: list[Edit]) -> list[Edit]:
@@ -115,7 +116,7 @@ class Studio:
         """The rendered range of what is heard."""
         graph = self.variant_graph(state, hear, lane, variant, band)
         target = self.target(graph, "lane" if variant == "band" else hear, lane)
-        return self.renderer(graph.rate).loop(graph, target, start, stop, cancel)
+        return self.renderer(graph.rate).loop(graph, target, start, stop, cancel or self.newest(state))
 
     def preview(
         self,
@@ -175,17 +176,31 @@ class Studio:
         sides: tuple[Variant, Variant] = ("treated", against)
         keys = [self.target(self.variant_graph(state, hear, lane, side), hear, lane) for side in sides]
 
-        def measure() -> Figures:
-            sounds = []
-            for side in sides:
-                found = self.range(state, hear, lane, start, stop, side)
-                sounds.append(found.audio[:, max(0, loop[0] - start) : loop[1] - start])
-            rate = state.session.rate
-            treated, untreated = (integrated_lufs(x, rate) for x in sounds)
-            match = float(np.clip(treated - untreated, -MATCH_LIMIT_DB, MATCH_LIMIT_DB)) if untreated > -100 else 0.0
-            return Figures(treated, true_peak_dbtp(sounds[0], rate), untreated, match if treated > -100 else 0.0)
+        def heard(side: Variant) -> np.ndarray:
+            found = self.range(state, hear, lane, start, stop, side)
+            return found.audio[:, max(0, loop[0] - start) : loop[1] - start]
 
-        return self._figures.get((*keys, loop), measure)
+        rate = state.session.rate
+        treated, untreated = (
+            self.loudness(key, loop, rate, partial(heard, side)) for key, side in zip(keys, sides, strict=True)
+        )
+        peak = self._measured.get(("peak", keys[0], loop), lambda: true_peak_dbtp(heard("treated"), rate))
+        match = float(np.clip(treated - untreated, -MATCH_LIMIT_DB, MATCH_LIMIT_DB)) if untreated > -100 else 0.0
+        return Figures(treated, peak, untreated, match if treated > -100 else 0.0)
+
+    def loudness(self, key: str, loop: tuple[int, int], rate: int, heard: Callable[[], np.ndarray]) -> float:
+        """Integrated loudness of a node over a loop, which is `heard` when it is not known yet."""
+        return self._measured.get(("lufs", key, loop), lambda: integrated_lufs(heard(), rate))
+
+    def newest(self, state: State) -> Cancel:
+        """The cancel of what is rendered to be looked at of a session as it is; that of an older version is set."""
+        with self._lock:
+            version, cancel = self._work.get(state.id, (-1, Cancel()))
+            if state.version > version:
+                cancel.set()
+                cancel = Cancel()
+                self._work[state.id] = (state.version, cancel)
+        return cancel
 
     def overtake(self, client: str, generation: int) -> Cancel:
         """The cancel of a browser window's work after its change number `generation`; older work of it gives up."""

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from ..core.measure.spectrum import AXIS_HZ
 from ..core.mix.document import Session
 from ..core.stages.base import Stage
-from ..core.stages.eq import Eq
+from ..core.stages.eq import Band, Eq
 from ..core.stages.split import Split
 
 # name, from, to, the trade's words for too much and too little
@@ -57,33 +58,32 @@ def path_of(x: Iterable[float], y: Iterable[float]) -> str:
 def eq_paths(stage: Eq, rate: int, plot: Plot = PLOT) -> dict[str, Any]:
     """Curve of an EQ, the area it takes away, and a pin a band: place, bracket ends, number."""
     axis = AXIS_HZ[::2]
-    response = stage.response_db(axis, rate)
+    response = stage.curve_db(rate)[::2]
     x, y = plot.x(axis), plot.y(response)
     zero = float(plot.y(0.0))
     taken = np.maximum(y, zero)
     area = path_of(x, taken) + f"L{plot.right:.1f} {zero:.1f}L{plot.left:.1f} {zero:.1f}Z"
-    pins: list[dict[str, Any]] = []
-    for i, band in enumerate(stage.bands):
-        own = band.model_copy(update={"on": True})
-        alone = Eq(bands=(own,)).response_db(np.array([band.frequency_hz]), rate)[0]
-        height = band.gain_db if band.shape in ("bell", "low_shelf", "high_shelf") else max(float(alone), -12.0)
-        half = _bracket(band.shape, band.q)
-        pins.append(
-            {
-                "index": i,
-                "number": i + 1,
-                "shape": band.shape,
-                "on": band.on,
-                "x": round(float(plot.x(band.frequency_hz)), 1),
-                "y": round(float(plot.y(height)), 1),
-                "zero": round(zero, 1),
-                "half_y": round(float(plot.y(height / 2)), 1),
-                "from": round(float(plot.x(max(20, band.frequency_hz / half))), 1) if half else None,
-                "to": round(float(plot.x(min(20000, band.frequency_hz * half))), 1) if half else None,
-                "change_y": round(float(plot.y(height + band.dynamic.change_db)), 1) if band.dynamic else None,
-            }
-        )
+    pins = [_pin(band, rate, plot) | {"index": i, "number": i + 1} for i, band in enumerate(stage.bands)]
     return {"curve": path_of(x, y), "taken": area, "pins": pins}
+
+
+@lru_cache(maxsize=256)
+def _pin(band: Band, rate: int, plot: Plot) -> dict[str, Any]:
+    own = band.model_copy(update={"on": True})
+    alone = Eq(bands=(own,)).response_db(np.array([band.frequency_hz]), rate)[0]
+    height = band.gain_db if band.shape in ("bell", "low_shelf", "high_shelf") else max(float(alone), -12.0)
+    half = _bracket(band.shape, band.q)
+    return {
+        "shape": band.shape,
+        "on": band.on,
+        "x": round(float(plot.x(band.frequency_hz)), 1),
+        "y": round(float(plot.y(height)), 1),
+        "zero": round(float(plot.y(0.0)), 1),
+        "half_y": round(float(plot.y(height / 2)), 1),
+        "from": round(float(plot.x(max(20, band.frequency_hz / half))), 1) if half else None,
+        "to": round(float(plot.x(min(20000, band.frequency_hz * half))), 1) if half else None,
+        "change_y": round(float(plot.y(height + band.dynamic.change_db)), 1) if band.dynamic else None,
+    }
 
 
 def _bracket(shape: str, q: float) -> float:

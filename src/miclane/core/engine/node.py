@@ -70,11 +70,18 @@ class Worker:
 
 
 def run_stage(
-    node: Node, x: np.ndarray, key: np.ndarray | None, rate: int, start: int, check: Callable[[], None], traced: bool = True
+    node: Node,
+    x: np.ndarray,
+    key: np.ndarray | None,
+    rate: int,
+    start: int,
+    check: Callable[[], None],
+    traced: bool = True,
 ) -> tuple[np.ndarray, Trace | None]:
     """A stage over a whole range x (channels, n) that begins at frame `start`, from the zero state.
 
-    Returns n − latency aligned frames and, when `traced`, the trace. `check` is called between blocks and may raise to give up.
+    Returns n − latency aligned frames and, when `traced`, the trace. `check` is called between blocks and may raise to
+    give up.
     """
     assert node.stage is not None
     worker = Worker(node.stage, rate, x.shape[0], start)

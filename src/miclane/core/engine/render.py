@@ -135,7 +135,9 @@ class Renderer:
         run_in = min(missing_memory[target], PREVIEW_RUN_IN_S[missing_memory[target] >= 2])
         begin = max(0, first, start - round(run_in * graph.rate))
         with self.gate.urgent():
-            done = self._run(graph, target, begin, min(stop + latency[target], last), held, cancel or Cancel(), keep=False)
+            done = self._run(
+                graph, target, begin, min(stop + latency[target], last), held, cancel or Cancel(), keep=False
+            )
         return done[target].cut(start, stop)
 
     def _run(

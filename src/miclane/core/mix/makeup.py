@@ -8,7 +8,7 @@ import numpy as np
 from ..measure.loudness import k_weighting
 from ..measure.spectrum import AXIS_HZ
 from ..stages.base import Stage
-from ..stages.eq import Band, Eq
+from ..stages.eq import Band, Eq, band_curve_db
 from ..stages.eq_design import response
 from .document import Lane, Session
 from .edits import Edit, Set
@@ -62,15 +62,9 @@ def _through(stage: Eq, power: np.ndarray, rate: int) -> np.ndarray:
     for band in stage.bands:
         if not band.on:
             continue
-        gain = _gain(band, rate)
+        gain = 10 ** (band_curve_db(band, rate) / 10)
         out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])
     return out
-
-
-@lru_cache(maxsize=512)
-def _gain(band: Band, rate: int) -> np.ndarray:
-    """Power gain of a band on AXIS_HZ; of a drag only one band is another each time."""
-    return np.abs(response(band.sections(rate), AXIS_HZ, rate)) ** 2
 
 
 def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray:

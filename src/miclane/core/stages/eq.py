@@ -5,6 +5,7 @@ its greatest change and G its gain there: 1 + (g - 1) U is nothing at g = 1, exa
 clicks in between, since no coefficient ever changes.
 """
 
+from functools import lru_cache
 from typing import ClassVar, Literal, get_args
 
 import numpy as np
@@ -12,6 +13,7 @@ from pydantic import Field, model_validator
 
 from ..kernels.biquad import cascade, new_state
 from ..kernels.dynamics import add_swelling, band_gain, padded
+from ..measure.spectrum import AXIS_HZ
 from .base import Key, Processor, Settings, Stage, one_pole, rule
 from .detector import PeakLevel
 from .eq_design import BUTTERWORTH_SLOPES, butterworth_q, magnitude, response, section
@@ -254,6 +256,14 @@ class Eq(Stage):
         sections = np.concatenate(parts) if parts else np.zeros((0, 6))
         return 20 * np.log10(np.maximum(np.abs(response(sections, frequencies_hz, rate)), 1e-10))
 
+    def curve_db(self, rate: int) -> np.ndarray:
+        """The same on AXIS_HZ, quickly when most bands are as they were."""
+        total = np.zeros(len(AXIS_HZ))
+        for band in self.bands:
+            if band.on:
+                total += band_curve_db(band, rate)
+        return total
+
     def build(self, rate: int, channels: int) -> Processor:
         return EqProcessor(self, rate, channels)
 
@@ -265,3 +275,11 @@ class Eq(Stage):
             if band.on and band.dynamic:
                 longest = max(longest, (10 * band.dynamic.release_ms + 4 * band.dynamic.attack_ms) / 1000 + 0.05)
         return min(longest, 4.0)
+
+
+@lru_cache(maxsize=1024)
+def band_curve_db(band: Band, rate: int) -> np.ndarray:
+    """Response of a band on AXIS_HZ (361,), from the coefficients that filter; of a drag only one band is new."""
+    curve = 20 * np.log10(np.maximum(np.abs(response(band.sections(rate), AXIS_HZ, rate)), 1e-10))
+    curve.setflags(write=False)
+    return curve

@@ -1,6 +1,6 @@
 // Starts what a page needs, again whenever a part of it has been swapped.
 
-import { look, on, say, state, $, $$ } from "./session.js";
+import { look, on, picture, say, state, $, $$ } from "./session.js";
 import { player, refresh, unhurried } from "./player.js";
 import "./rule.js";
 import { initStrip, layout, load } from "./strip.js";
@@ -65,8 +65,8 @@ async function refreshData() {
 let idle = 0;
 async function levels() {
   if (!state.id || !$$("[data-level]").length || player.last - player.first > 20 * state.rate) return;
-  const answer = await fetch(`/s/${state.id}/levels?start=${player.first}&stop=${player.last}`).catch(() => null);
-  if (!answer?.ok) return;
+  const answer = await picture(`/s/${state.id}/levels?start=${player.first}&stop=${player.last}`);
+  if (!answer) return;
   const told = await answer.json();
   for (const spot of $$("[data-level]")) {
     const v = told[spot.dataset.level];
@@ -75,7 +75,7 @@ async function levels() {
 }
 on("rendered", () => {
   clearTimeout(idle);
-  idle = setTimeout(levels, 900);
+  idle = setTimeout(levels, 1500);
 });
 
 document.addEventListener("htmx:afterSettle", (event) => {

@@ -1,6 +1,6 @@
 // The bench: pictures that follow the sound, switches, choices, what is added and taken away.
 
-import { change, on, set, say, state, $, $$ } from "./session.js";
+import { change, on, picture, set, say, state, $, $$ } from "./session.js";
 import { measured, player } from "./player.js";
 import "./rule.js";
 
@@ -51,11 +51,9 @@ export async function refreshPictures() {
   say("bench", { kind: box.dataset.kind, stage });
   if (!$("#measured") || OWN_PICTURE.includes(box.dataset.kind)) return;
   try {
-    const answer = await fetch(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}`, { headers: { "hx-request": "true" } });
-    if (mine !== token || bench()?.dataset.stage !== stage) return;
-    const text = await answer.text();
-    if (answer.status !== 200) return;
-    $("#measured").innerHTML = text;
+    const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}`, { headers: { "hx-request": "true" } });
+    if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
+    $("#measured").innerHTML = await answer.text();
     if (box.dataset.kind === "deess") await drawSpectrogram(stage, mine, over);
   } catch {
     /* the next render draws it */
@@ -66,8 +64,8 @@ async function drawSpectrogram(stage, mine, over) {
   const canvas = $("#spectrogram");
   if (!canvas) return;
   const treated = player.variant !== "untreated";
-  const answer = await fetch(`/s/${state.id}/lane/${state.lane}/spectrogram/${stage}?${query(over)}&treated=${treated}`);
-  if (!answer.ok || mine !== token) return;
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/spectrogram/${stage}?${query(over)}&treated=${treated}`);
+  if (!answer || mine !== token) return;
   const shades = new Uint8Array(await answer.arrayBuffer());
   const style = getComputedStyle(document.documentElement);
   const rgb = (name) => {
@@ -79,14 +77,14 @@ async function drawSpectrogram(stage, mine, over) {
   canvas.width = 660 * ratio;
   canvas.height = 236 * ratio;
   const g = canvas.getContext("2d");
-  const picture = new ImageData(660, 150);
+  const image = new ImageData(660, 150);
   for (let i = 0; i < shades.length; i++) {
     const s = (shades[i] / 255) ** 1.5;
-    for (let c = 0; c < 3; c++) picture.data[4 * i + c] = paper[c] + s * (ink[c] - paper[c]);
-    picture.data[4 * i + 3] = 255;
+    for (let c = 0; c < 3; c++) image.data[4 * i + c] = paper[c] + s * (ink[c] - paper[c]);
+    image.data[4 * i + 3] = 255;
   }
   const small = new OffscreenCanvas(660, 150);
-  small.getContext("2d").putImageData(picture, 0, 0);
+  small.getContext("2d").putImageData(image, 0, 0);
   g.scale(ratio, ratio);
   g.drawImage(small, 36, 16, 620, 150);
   const x = (frame) => 36 + ((frame - over[0]) / (over[1] - over[0])) * 620;
@@ -122,8 +120,8 @@ async function drawSpectrogram(stage, mine, over) {
       lastText = x(e.start);
     }
   }
-  const strip = await fetch(`/s/${state.id}/strip?${query(over)}&columns=620`);
-  if (!strip.ok || mine !== token) return;
+  const strip = await picture(`/s/${state.id}/strip?${query(over)}&columns=620`);
+  if (!strip || mine !== token) return;
   const names = strip.headers.get("x-rows").split(",");
   const flat = new Float32Array(await strip.arrayBuffer());
   const k = names.indexOf(stage);

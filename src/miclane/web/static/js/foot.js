@@ -1,6 +1,6 @@
 // The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
 
-import { history, on, say, set, state, $, $$ } from "./session.js";
+import { history, on, picture, say, set, state, $, $$ } from "./session.js";
 import { hearVariant, isSong, listen, looping, match, measured, play, player, prepare, range, stop, unhurried } from "./player.js";
 import { loopPhrases, phraseAt, setLoop } from "./strip.js";
 
@@ -144,8 +144,8 @@ export async function measure() {
   const mine = ++readingsToken;
   const [first, last] = measured();
   const query = `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}&against=${holdVariant()}`;
-  const answer = await fetch(`/s/${state.id}/readings?${query}`).catch(() => null);
-  if (!answer?.ok || mine !== readingsToken) return;
+  const answer = await picture(`/s/${state.id}/readings?${query}`);
+  if (!answer || mine !== readingsToken) return;
   const told = await answer.json();
   player.figures = told;
   const text = (v) => (v <= -100 ? "−∞" : v.toFixed(1).replace("-", "−"));

@@ -4,6 +4,7 @@ import { client, on, say, state, toast } from "./session.js";
 
 const SOON_S = 0.4;
 const MORE_S = 2.5;
+const REST_MS = 250; // a hand that still moves would only throw the rest away
 const BUFFER_S = 10;
 const LONGEST_LOOP_S = 20;
 
@@ -142,6 +143,8 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
       give("treated", given.from, parted(given.flat), generation);
       more(given.from + given.flat.length / 2, generation, signal);
     } else if (player.playing) await soon(generation, signal);
+    if (player.playing && parts.version !== undefined) await new Promise((resolve) => setTimeout(resolve, REST_MS));
+    if (generation !== order) return;
     const whole = await fetchSound(player.first, player.last, "treated", "", signal);
     if (generation !== order) return;
     give("treated", player.first, whole, generation);
@@ -327,6 +330,9 @@ export function listen(hear, lane) {
   refresh();
 }
 
+on("refused", () => refresh());
+// the rest of a loop that is about to be old
+on("changing", () => !isSong() && inFlight.abort());
 on("changed", ({ began: start, version, sound, kept_ms, render_ms }) => {
   const parts = { answer_ms: performance.now() - start, kept_ms, render_ms, version };
   refresh(start, parts, sound);

@@ -46,6 +46,14 @@ export async function post(address, body) {
   return null;
 }
 
+// Whatever is only looked at: the answer, or null where there is none. A change of the session lets it go, for what it
+// would show is old by then, and a browser keeps no more than six requests to a server under way.
+let looking = new AbortController();
+export async function picture(address, options = {}) {
+  const answer = await fetch(address, { ...options, signal: looking.signal }).catch(() => null);
+  return answer?.ok && answer.status !== 204 ? answer : null;
+}
+
 // The length of the JSON, the JSON, and sound as interleaved floats.
 async function withSound(answer) {
   const bytes = await answer.arrayBuffer();
@@ -94,6 +102,9 @@ export function change(edits, { gesture = "", structure = false, data = false, s
 
 async function run(job) {
   running = job;
+  looking.abort();
+  looking = new AbortController();
+  say("changing");
   const listening = state.listening?.() ?? null;
   const told = await post(`/s/${state.id}/edits`, { edits: job.edits, base: state.version, gesture: job.gesture, listening });
   running = null;
@@ -101,7 +112,7 @@ async function run(job) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
     learn(told);
     say("changed", { ...told, structure: job.structure, data: job.data, select: job.select, began: job.began, edits: job.edits });
-  }
+  } else say("refused");
   job.done?.(told);
   if (waiting) {
     const next = waiting;

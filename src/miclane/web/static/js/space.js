@@ -1,6 +1,6 @@
 // The Space screen: the picture that follows the sound, sends, and new returns.
 
-import { change, on, set, state, $ } from "./session.js";
+import { change, on, picture, set, state, $ } from "./session.js";
 import { listen, measured, player, unhurried } from "./player.js";
 import { loopPhrases } from "./strip.js";
 
@@ -16,16 +16,16 @@ export function initSpace() {
     const k = Math.min(3, Math.max(0, phrases.length - 3));
     loopPhrases(k, Math.min(k + 2, phrases.length - 1));
   }
-  picture();
+  drawPicture();
 }
 
-export async function picture() {
+export async function drawPicture() {
   const box = $("#space-picture");
   if (!box) return;
   const mine = ++token;
   const [first, last] = measured(3);
-  const answer = await fetch(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}`, { headers: { "hx-request": "true" } }).catch(() => null);
-  if (!answer?.ok || mine !== token || !box.isConnected) return;
+  const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}`, { headers: { "hx-request": "true" } });
+  if (!answer || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
   shown = [first, last];
   head(player.at);
@@ -68,6 +68,6 @@ document.addEventListener("click", (event) => {
   return undefined;
 });
 
-on("rendered", unhurried(picture));
-on("phrase", unhurried(() => state.screen === "space" && picture()));
+on("rendered", unhurried(drawPicture));
+on("phrase", unhurried(() => state.screen === "space" && drawPicture()));
 on("position", ({ at }) => state.screen === "space" && head(at));

@@ -1,6 +1,6 @@
 // The phrase strip: raw behind treated, phrases, sibilants, a row of reduction a stage, loop ends, playhead.
 
-import { on, state, $, $$, toast } from "./session.js";
+import { on, picture, state, $, $$, toast } from "./session.js";
 import { measured, player, range, seek, unhurried } from "./player.js";
 
 const view = { first: 0, last: 1, strip: null, canvas: null, rows: null, names: [], token: 0, loopIds: [] };
@@ -160,8 +160,8 @@ export async function load() {
       view.rawKey = `${state.lane}:${view.first}:${view.last}:${columns}`;
       draw();
     }
-    const answer = await fetch(`${base}&start=${first}&stop=${last}&columns=${loopColumns}`);
-    if (!answer.ok || token !== view.token) return;
+    const answer = await picture(`${base}&start=${first}&stop=${last}&columns=${loopColumns}`);
+    if (!answer || token !== view.token) return;
     const names = answer.headers.get("x-rows").split(",").filter(Boolean);
     const flat = new Float32Array(await answer.arrayBuffer());
     view.rows = { first, last, n: names.length ? flat.length / names.length : 0, flat, names, lane: state.lane };
@@ -212,6 +212,7 @@ export function draw() {
   if (!strip?.isConnected) return;
   const ratio = devicePixelRatio || 1;
   const [w, h] = [strip.clientWidth, strip.clientHeight];
+  view.width = w;
   canvas.width = w * ratio;
   canvas.height = h * ratio;
   const g = canvas.getContext("2d");
@@ -338,9 +339,10 @@ document.addEventListener("wheel", (event) => {
 on("position", ({ at }) => {
   const head = view.strip?.isConnected && $(".head", view.strip);
   if (head) {
-    const px = x(at);
-    head.style.left = `${px}px`;
-    head.hidden = px < 0 || px > view.strip.clientWidth;
+    const px = ((at - view.first) / (view.last - view.first)) * view.width;
+    head.style.transform = `translateX(${px}px)`;
+    const outside = px < 0 || px > view.width;
+    if (head.hidden !== outside) head.hidden = outside;
   }
 });
 on("rendered", unhurried(load));

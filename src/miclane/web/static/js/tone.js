@@ -1,6 +1,6 @@
 // What the EQ's bench shows and lets hear of the sound: spectra, held moments, the hunt, a band alone, bands at work.
 
-import { change, on, state, toast, $, $$ } from "./session.js";
+import { change, on, picture, state, toast, $, $$ } from "./session.js";
 import { hearBand, measured, play, player } from "./player.js";
 import { geometry, sig, svgPoint, toHz } from "./pins.js";
 
@@ -16,8 +16,8 @@ async function drawSpectrum() {
   const stage = bench().dataset.stage;
   const [first, last] = measured();
   const query = `hear=${player.hear}&first=${first}&last=${last}&of=${view.of}&at=${Math.max(0, player.at)}`;
-  const answer = await fetch(`/s/${state.id}/lane/${state.lane}/spectrum/${stage}?${query}`, { headers: { "hx-request": "true" } }).catch(() => null);
-  if (!answer?.ok || mine !== view.token || bench()?.dataset.stage !== stage) return;
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/spectrum/${stage}?${query}`, { headers: { "hx-request": "true" } });
+  if (!answer || mine !== view.token || bench()?.dataset.stage !== stage) return;
   const spot = $("#measured");
   if (!spot) return;
   spot.innerHTML = await answer.text();
@@ -86,8 +86,8 @@ async function loadMotion() {
   if (!isEq() || !$(".pin .reach")) return;
   const stage = bench().dataset.stage;
   const [first, last] = measured();
-  const answer = await fetch(`/s/${state.id}/lane/${state.lane}/motion/${stage}?hear=${player.hear}&first=${first}&last=${last}`).catch(() => null);
-  if (!answer?.ok || bench()?.dataset.stage !== stage) return;
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/motion/${stage}?hear=${player.hear}&first=${first}&last=${last}`);
+  if (!answer || bench()?.dataset.stage !== stage) return;
   const told = await answer.json();
   if (!told.gains.length) return;
   view.motion = told;
@@ -124,7 +124,8 @@ function drawLive(at) {
     for (let j = 0; j < total.length; j++) total[j] += rows[low][j] + (place - low) * (rows[high][j] - rows[low][j]);
   });
   const y = (v) => g.bottom - ((Math.min(Math.max(v, g.low), g.high) - g.low) / (g.high - g.low)) * (g.bottom - g.top);
-  live.setAttribute("d", moved ? `M${m.x.map((x, j) => `${x} ${y(total[j]).toFixed(1)}`).join("L")}` : "");
+  const d = moved ? `M${m.x.map((x, j) => `${x} ${y(total[j]).toFixed(1)}`).join("L")}` : "";
+  if (live.getAttribute("d") !== d) live.setAttribute("d", d);
 }
 on("position", ({ at }) => view.motion && drawLive(at));
 
