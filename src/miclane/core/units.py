@@ -10,13 +10,13 @@ _FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
 
 
 def note_name(frequency_hz: float) -> str:
-    """Nearest note of twelve-tone equal temperament at A4 = 440 Hz, with the offset in cents, as `C5 -1c`."""
+    """Nearest note of twelve-tone equal temperament at A4 = 440 Hz, with the offset in cents, as `C5 −1c`."""
     if frequency_hz <= 0:
         return ""
     semitones = 69 + 12 * math.log2(frequency_hz / 440.0)
     nearest = round(semitones)
     cents = round((semitones - nearest) * 100)
-    return f"{NOTES[nearest % 12]}{nearest // 12 - 1} {cents:+d}c"
+    return f"{NOTES[nearest % 12]}{nearest // 12 - 1} {f'{cents:+d}'.replace('-', '−')}c"
 
 
 def note_hz(name: str) -> float:

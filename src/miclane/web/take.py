@@ -100,7 +100,7 @@ def report(
     tones = [
         {"frequency_hz": s.finding.frequency_hz, "title": s.finding.title, "id": s.finding.id}
         for s in found
-        if s.finding.id.startswith("ring")
+        if s.finding.id.startswith(("ring", "hum"))
     ]
     return page(
         request,

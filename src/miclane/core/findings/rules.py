@@ -1,5 +1,6 @@
 """The rules of the raw-take report. Each reads a `Take` of a lead or a backing lane, measured again the same way."""
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -71,10 +72,16 @@ def _noise(take: Take, role: Role) -> Found:
         "gate", {"threshold_db": gate_threshold_db(take)}, ("eq", "deess", "compressor", "split", "limiter")
     )
     return [
-        Finding(
-            "noise", "Noise between the phrases", words, -clear, "dB to the voice", -NOISE_CLEAR_DB, answers=(gate,)
-        )
-    ]
+        Finding("noise", "Noise between the phrases", words, -clear, "dB to the voice", -NOISE_CLEAR_DB,
+                _longest_gap(take), answers=(gate,), mark="n")
+    ]  # fmt: skip
+
+
+def _longest_gap(take: Take) -> tuple[Span, ...]:
+    """Where between two phrases there is most to hear of what is beneath them, three seconds of it at the most."""
+    gaps = [Span(a.end, b.start) for a, b in itertools.pairwise(take.phrases) if b.start > a.end]
+    longest = max(gaps, key=lambda gap: gap.end - gap.start, default=None)
+    return (Span(longest.start, min(longest.end, longest.start + 3 * take.rate)),) if longest else ()
 
 
 def _hum(take: Take, role: Role) -> Found:
