@@ -12,11 +12,13 @@ from functools import lru_cache
 
 from ..mix.document import Lane, Session, keyed_by
 from ..stages.base import Stage
+from ..stages.deess import Balanced
 from ..stages.eq import Eq
-from ..stages.split import SILENT_DB, Split, blend_gain
+from ..stages.split import SILENT_DB, Send, Split, blend_gain
 
 Gains = tuple[float, float]
 _OVERLAP = 0.3
+HEARD, TAKEN = -1, -2
 
 
 @dataclass(frozen=True)
@@ -98,7 +100,8 @@ class Builder:
     """Builds the graph of a session.
 
     `untreated` names the lane whose stages are left out ("*" for all vocal lanes); `without` a kind of stage that is
-    left out everywhere; `alone` a lane, an EQ on it and one of its bands: the lane then ends with that band alone.
+    left out everywhere; `alone` a lane, a stage on it and a part of that: the lane then ends with the part alone. The
+    parts of an EQ are its bands; of a de-esser or plosive stage, HEARD (what it listens to) and TAKEN (what it takes).
     """
 
     def __init__(
@@ -109,6 +112,7 @@ class Builder:
         self.untreated = untreated
         self.without = without
         self.graph = Graph(session.rate, session.frames)
+        self.apart: dict[str, list[tuple[Send, str, float]]] = {}  # what branches of a path send, and how loud they are
 
     def build(self) -> Graph:
         """Graph with places `lane:ID:raw|treated|out`, `PATH:ID:stage:STAGE`, `return:ID:in|out`, `bus:ID:in|out`."""
@@ -129,6 +133,10 @@ class Builder:
                     tap = "placed" if send.pre_fader else "out"
                     gain = fader_gain(send.level_db)
                     sends[send.id].append((places[f"lane:{lane.id}:{tap}"], (gain, gain)))
+            for send, end, blend in self.apart.get(f"lane:{lane.id}", []):
+                gain = fader_gain(send.level_db) * blend * (1.0 if send.pre_fader else fader_gain(lane.fader_db))
+                left, right = pan_gains(lane.pan, self.graph.nodes[end].channels)
+                sends[send.id].append((end, (gain * left, gain * right)))
         for ret in session.returns:
             into = self._sum(sends[ret.id])
             places[f"return:{ret.id}:in"] = into
@@ -185,6 +193,11 @@ class Builder:
         if self.alone and self.alone[0] == lane.id:
             stages = _until_band(stages, *self.alone[1:]) or stages
         last = raw if skip else self._chain(f"lane:{lane.id}", stages, raw)
+        if self.alone and self.alone[0] == lane.id and self.alone[2] == TAKEN:
+            before, after = (
+                places.get(f"lane:{lane.id}:{where}:{self.alone[1]}", last) for where in ("before", "stage")
+            )
+            last = self._sum([(before, (1.0, 1.0)), (after, (-1.0, -1.0))], self.graph.nodes[after].channels)
         places[f"lane:{lane.id}:treated"] = last
         gain = fader_gain(lane.fader_db)
         left, right = pan_gains(lane.pan, self.graph.nodes[last].channels)
@@ -214,6 +227,8 @@ class Builder:
             self.graph.places[f"{path}:branch:{branch.id}"] = end
             if branch.on and split.on:
                 parts.append((end, (blend, blend)))
+                heard = [(s, end, blend) for s in branch.sends if s.on and s.level_db > SILENT_DB]
+                self.apart.setdefault(path, []).extend(heard)
         if not split.on:
             return into
         return self._sum(parts, max(self.graph.nodes[k].channels for k, _ in parts))
@@ -250,7 +265,9 @@ def _placed(stage: Stage, lane: Lane, rate: int) -> Stage:
 def _until_band(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[Stage, ...]:
     """The stages before an EQ, those of its branch included, and then a pass of one of its bands; () if not there."""
     for k, stage in enumerate(stages):
-        if stage.id == stage_id and isinstance(stage, Eq) and band < len(stage.bands):
+        if stage.id == stage_id and isinstance(stage, Balanced):
+            return (*stages[:k], stage.listening().model_copy(update={"id": stage.id}) if band == HEARD else stage)
+        if stage.id == stage_id and isinstance(stage, Eq) and 0 <= band < len(stage.bands):
             return (*stages[:k], stage.bands[band].alone().model_copy(update={"id": stage.id}))
         for branch in getattr(stage, "branches", ()):
             inside = _until_band(branch.stages, stage_id, band)

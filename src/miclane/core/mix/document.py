@@ -5,6 +5,7 @@ from typing import Annotated, Any, Literal, Union
 from pydantic import Field, model_validator
 
 from ..stages.base import Settings, Stage, load_kinds, rule
+from ..stages.split import Send
 
 load_kinds()
 _kinds: Any = tuple(cls for _, cls in sorted(Stage.kinds.items()))
@@ -34,6 +35,14 @@ class Breath(Settings):
     gain_db: float = rule(0.0, "Breath", "dB", -60, 12, usual=(-12, 0))
 
 
+class Stretch(Settings):
+    """A stretch of a lane, in frames of the session's rate."""
+
+    id: Identifier
+    start: int = Field(ge=0)
+    end: int = Field(gt=0)
+
+
 class Sound(Settings):
     """The file a lane plays: its content hash and what it holds at the session's rate."""
 
@@ -41,15 +50,6 @@ class Sound(Settings):
     file_name: str = Field("", max_length=300)
     channels: int = Field(ge=1, le=2)
     frames: int = Field(ge=1)
-
-
-class Send(Settings):
-    """A share of a lane that goes to a return, before or after its fader."""
-
-    id: Identifier
-    level_db: float = rule(-14.0, "Send", "dB", -60, 12, usual=(-24, -8))
-    pre_fader: bool = False
-    on: bool = True
 
 
 def _check_order(lane: str, what: str, members: list[tuple[str, int, int]]) -> None:
@@ -81,11 +81,13 @@ class Lane(Settings):
     sends: tuple[Send, ...] = Field((), max_length=32)
     phrases: tuple[Phrase, ...] = Field((), max_length=2000)
     breaths: tuple[Breath, ...] = Field((), max_length=4000)
+    apart: tuple[Stretch, ...] = Field((), max_length=8000)
 
     @model_validator(mode="after")
     def _phrases_follow_one_another(self) -> "Lane":
         _check_order(self.name, "phrase", [(p.id, p.start, p.end) for p in self.phrases])
         _check_order(self.name, "breath", [(b.id, b.start, b.end) for b in self.breaths])
+        _check_order(self.name, "sibilant apart", [(a.id, a.start, a.end) for a in self.apart])
         return self
 
 
@@ -168,6 +170,12 @@ class Session(Settings):
             for send in lane.sends:
                 if send.id not in returns:
                     raise ValueError(f"lane “{lane.id}” sends to “{send.id}”, which is not there")
+        for member in self.paths:
+            for branch in (b for s in member.stages for b in getattr(s, "branches", ())):
+                if any(send.id not in returns for send in branch.sends):
+                    raise ValueError(f"“{branch.name}” of “{member.id}” sends to a return that is not there")
+                if branch.sends and not isinstance(member, Lane):
+                    raise ValueError(f"“{branch.name}” of “{member.id}” cannot send: only a lane's branches can")
         self._keys_do_not_run_in_circles()
         for member in self.paths:
             inside = [s.id for s in flat_stages(member.stages)]

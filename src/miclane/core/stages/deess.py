@@ -3,38 +3,46 @@
 The voice around a moment is the loudest the voice band (100 Hz to 3.5 kHz) gets from 1.5 s before to 0.25 s after it,
 so the result is the same for a quiet and a loud take, and the first S of a phrase is judged by the vowel it leads to.
 A frame is sibilant where the band outweighs the voice at that moment, so bright vowels are left alone.
+Single events may have a gain of their own, set by hand, in place of what is found. `plosive.py` listens the same way
+beneath the voice.
 """
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 import numpy as np
+from pydantic import AfterValidator, Field
 
 from ..kernels.biquad import new_state
 from ..kernels.dynamics import padded
 from ..kernels.sibilance import cut_band, deess_gain
-from .base import Delay, Processor, Stage, one_pole, rule
+from ..kernels.tracking import moving_bell
+from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule
 from .detector import PeakLevel, cut_sections, turned_down
+from .eq import Band, Eq
+from .passages import Passages
 
 VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
 PAST_S, AHEAD_S = 1.5, 0.25
 FLOOR_DB = -50.0
+_HAND_EDGE_S = 0.006
+_TRACKED = 6  # band passes that follow an event's centre
 
 
 class DeessProcessor(Processor):
-    """Two band levels, their balance, a gain; cuts the band as a bell or the whole sound.
+    """Two band levels, their balance, a gain; cuts the band as a bell, a bell about the event's centre, or all of it.
 
     With `telling`, what it finds is left in excess_db, balance_db and around_db (n,).
     """
 
-    def __init__(self, s: "Deess", rate: int, channels: int, telling: bool = False) -> None:
+    def __init__(self, s: "Balanced", rate: int, channels: int, telling: bool = False) -> None:
         self.settings = s
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
         self.line, self.place = np.zeros((2, round(AHEAD_S * rate))), np.zeros(1, np.int64)
         centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
         self.filters = (
-            cut_sections(s.low_hz, s.high_hz, rate),
-            cut_sections(VOICE_LOW_HZ, VOICE_HIGH_HZ, rate),
+            s.band_sections(rate),
+            cut_sections(*s.voice_band_hz, rate),
             bandpass_section(centre, centre / width, rate)[None],
         )
         self.states = tuple(new_state(channels, sections) for sections in self.filters)
@@ -42,15 +50,19 @@ class DeessProcessor(Processor):
         self.levels = np.zeros((channels, 4))
         self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
         self.held = self.around.ring, self.around.places, self.around.levels
-        self.limits = np.array([s.threshold_db, s.max_cut_db, FLOOR_DB])
+        self.limits = np.array([s.threshold_db, s.max_cut_db, s.floor_db])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
         self.lines, self.at = np.zeros((2, channels, self.latency)), 0
+        self.by_hand = Passages(s.by_hand, _HAND_EDGE_S, rate, self.latency)
+        self.tracked = _row_of_bands(s.low_hz, s.high_hz, rate) if s.mode == "narrow" else np.zeros((0, 6))
+        self.tracks, self.powers = np.zeros((channels, len(self.tracked), 2)), np.zeros(len(self.tracked))
         self.telling = telling
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
 
     def start_at(self, frame: int) -> None:
         self.around.start_at(frame)
+        self.by_hand.start_at(frame)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
@@ -72,11 +84,14 @@ class DeessProcessor(Processor):
             bell,
             gain,
         )
+        self.by_hand.lay_over(gain[:n])
         self.gain_db = gain[:n]
         if self.telling:
             self.excess_db, self.balance_db, self.around_db = found[:, :n]
         if s.mode == "wide":
             return turned_down(self.delay.process(x), gain, 1.0, s.mix)
+        if len(self.tracked):
+            moving_bell(x, self.tracked, self.tracks, self.powers, float(self.smoothing[1]), bell)
         y = np.empty_like(x)
         self.at = cut_band(x, bell, self.lines, self.at, gain, s.mix, y)
         return y
@@ -89,22 +104,41 @@ def bandpass_section(frequency_hz: float, q: float, rate: int) -> np.ndarray:
     return np.array([alpha, 0, -alpha, 1 + alpha, -2 * np.cos(w), 1 - alpha]) / (1 + alpha)
 
 
-class Deess(Stage):
-    """Turns down sibilants that stand out of the voice around them."""
+def _row_of_bands(low_hz: float, high_hz: float, rate: int) -> np.ndarray:
+    """Band passes (k, 6) side by side from low to high, each as wide as the step to the next."""
+    centres = np.geomspace(low_hz * 1.1, max(low_hz * 1.3, high_hz / 1.1), _TRACKED)
+    q = 1 / (centres[1] / centres[0] - centres[0] / centres[1])
+    return np.array([bandpass_section(f, float(q), rate) for f in centres])
 
-    title: ClassVar[str] = "De-ess"
-    summary: ClassVar[str] = "turns down sibilants that stand out of the voice"
 
-    kind: Literal["deess"] = "deess"
-    mode: Literal["split", "wide"] = "split"
-    low_hz: float = rule(5200.0, "Band from", "Hz", 1500, 12000, scale="log", usual=(4000, 6500))
-    high_hz: float = rule(12000.0, "Band to", "Hz", 4000, 20000, scale="log", usual=(9000, 14000))
-    threshold_db: float = rule(-6.0, "Over the voice by", "dB", -30, 20, usual=(-12, 0))
-    max_cut_db: float = rule(8.0, "Greatest cut", "dB", 0, 24, usual=(4, 10))
-    attack_ms: float = rule(1.0, "Attack", "ms", 0.1, 30, scale="log", usual=(0.5, 3))
-    release_ms: float = rule(40.0, "Release", "ms", 5, 300, scale="log", usual=(20, 80))
-    lookahead_ms: float = rule(3.0, "Look-ahead", "ms", 0, 15, usual=(1, 5))
-    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.7, 1))
+class Balanced(Stage):
+    """What stands out of the voice around it, in a band, is turned down by its excess."""
+
+    insertable: ClassVar[bool] = False
+    voice_band_hz: ClassVar[tuple[float, float]] = (VOICE_LOW_HZ, VOICE_HIGH_HZ)
+    floor_db: ClassVar[float] = FLOOR_DB  # a voice below this is taken to be there, so that noise is not weighed
+
+    mode: Literal["split", "narrow", "wide"] = "split"
+    low_hz: float = 0.0
+    high_hz: float = 0.0
+    threshold_db: float = 0.0
+    max_cut_db: float = 0.0
+    attack_ms: float = 1.0
+    release_ms: float = 40.0
+    lookahead_ms: float = 3.0
+    mix: float = 1.0
+    by_hand: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=4000)
+
+    def band_sections(self, rate: int) -> np.ndarray:
+        """What is listened to, as sections (k, 6), four at the most."""
+        return cut_sections(self.low_hz, self.high_hz, rate)
+
+    def listening(self) -> Stage:
+        """A stage that lets through what this one listens to."""
+        cuts = (("low_cut", self.low_hz), ("high_cut", self.high_hz))
+        return Eq(
+            bands=tuple(Band(shape=shape, frequency_hz=max(hz, 16.0), slope_db_per_octave=24) for shape, hz in cuts)
+        )
 
     def build(self, rate: int, channels: int) -> Processor:
         return DeessProcessor(self, rate, channels)
@@ -114,3 +148,21 @@ class Deess(Stage):
 
     def memory_s(self) -> float:
         return PAST_S + AHEAD_S + 0.5 + 8 * self.release_ms / 1000
+
+
+class Deess(Balanced):
+    """Turns down sibilants that stand out of the voice around them."""
+
+    title: ClassVar[str] = "De-ess"
+    summary: ClassVar[str] = "turns down sibilants that stand out of the voice"
+    insertable: ClassVar[bool] = True
+
+    kind: Literal["deess"] = "deess"
+    low_hz: float = rule(5200.0, "Band from", "Hz", 1500, 12000, scale="log", usual=(4000, 6500))
+    high_hz: float = rule(12000.0, "Band to", "Hz", 4000, 20000, scale="log", usual=(9000, 14000))
+    threshold_db: float = rule(-6.0, "Over the voice by", "dB", -30, 20, usual=(-12, 0))
+    max_cut_db: float = rule(8.0, "Greatest cut", "dB", 0, 24, usual=(4, 10))
+    attack_ms: float = rule(1.0, "Attack", "ms", 0.1, 30, scale="log", usual=(0.5, 3))
+    release_ms: float = rule(40.0, "Release", "ms", 5, 300, scale="log", usual=(20, 80))
+    lookahead_ms: float = rule(3.0, "Look-ahead", "ms", 0, 15, usual=(1, 5))
+    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.7, 1))

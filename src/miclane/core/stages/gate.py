@@ -8,6 +8,7 @@ from pydantic import AfterValidator, Field
 from ..kernels.dynamics import gate_gain, padded
 from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule
 from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
+from .passages import Passages
 
 _KEY_MS = 6.0
 _EDGE_S, _LEAD_IN_S = 0.02, 0.04
@@ -24,15 +25,11 @@ class GateProcessor(Processor):
         self.power = PowerLevel(channels, _KEY_MS, rate)
         self.attack, self.release = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
         self.state = np.array([0.0, 1.0, 0.0])
-        self.frame = -self.latency
         spans = _kept(s.phrases if s.keep_phrases else (), s.breaths if s.keep_breaths else ())
-        edges = [(p.start_s - _EDGE_S, p.start_s, p.end_s, p.end_s + _EDGE_S) for p in spans]
-        self.times = np.array(edges).ravel()
-        self.shares = np.tile([0.0, 1.0, 1.0, 0.0], len(spans))
-        self.middles = np.array([[(p.start_s + p.end_s) / 2, p.gain_db] for p in spans]).reshape(-1, 2)
+        self.kept = Passages(tuple(spans), _EDGE_S, rate, self.latency)
 
     def start_at(self, frame: int) -> None:
-        self.frame = frame - self.latency
+        self.kept.start_at(frame)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
@@ -40,19 +37,9 @@ class GateProcessor(Processor):
         gain = padded(n)
         times_to = self.attack, self.release, s.hold_ms * self.rate / 1000
         gate_gain(level, n, s.threshold_db, s.hysteresis_db, s.ratio - 1, s.range_db, *times_to, self.state, gain)
-        if len(self.times):
-            self._keep(gain[:n])
-        self.frame += n
+        self.kept.lay_over(gain[:n])
         self.gain_db = gain[:n]
         return turned_down(self.delay.process(x), gain)
-
-    def _keep(self, gain: np.ndarray) -> None:
-        at = (self.frame + np.arange(len(gain))) / self.rate
-        if at[-1] < self.times[0] or at[0] > self.times[-1]:
-            return
-        share = np.interp(at, self.times, self.shares)
-        nearest = np.searchsorted((self.middles[1:, 0] + self.middles[:-1, 0]) / 2, at)
-        gain += share * (self.middles[nearest, 1] - gain)
 
 
 def _kept(phrases: tuple[Passage, ...], breaths: tuple[Passage, ...]) -> list[Passage]:

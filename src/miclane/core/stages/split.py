@@ -12,14 +12,24 @@ InnerStage = Annotated[Union[_inner], Field(discriminator="kind")]  # noqa: UP00
 SILENT_DB = -60.0
 
 
+class Send(Settings):
+    """A share that goes to a return, before or after the lane's fader. Its id is the return's."""
+
+    id: str = Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")
+    level_db: float = rule(-14.0, "Send", "dB", SILENT_DB, 12, usual=(-24, -8))
+    pre_fader: bool = False
+    on: bool = True
+
+
 class Branch(Settings):
-    """A parallel copy with stages of its own, blended in."""
+    """A parallel copy with stages of its own, blended in, and sends of its own where it stands on a lane."""
 
     id: str = Field("", max_length=40, pattern=r"^[A-Za-z0-9_-]*$")
     name: str = Field("Crush", max_length=120)
     blend_db: float = rule(-14.0, "Blend", "dB", SILENT_DB, 12, usual=(-20, -8), hint="−60 dB is silence")
     on: bool = True
     stages: tuple[InnerStage, ...] = Field((), max_length=32)
+    sends: tuple[Send, ...] = Field((), max_length=32)
 
 
 class Split(Stage):

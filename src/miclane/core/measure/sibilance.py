@@ -1,0 +1,123 @@
+"""Sibilance along a chain: the balance after every stage, what fell too far under the voice, and where to begin."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..stages.deess import Balanced, Deess, DeessProcessor
+from ..stages.plosive import Plosive
+from .bursts import find_plosives
+from .events import AIR_HZ, SHARP, VOICE_HZ, Sibilant, find_sibilants, sibilant_balance
+from .phrases import Span
+
+STANDS_OUT_DB = -10.0  # to the voice around it, as in Sibilant.excess_db
+LISP_DB = -22.0  # under this an s or sh is missed by the ear
+RAISED_DB = 1.0
+_SIZE = 1024
+
+
+def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], first: int = 0) -> float:
+    """Sibilant-to-voice balance of (channels, frames) that begin at frame `first`; NaN without events in it.
+
+    Mean power from 2.6 to 15 kHz inside the events, over the mean power from 100 Hz to 3.5 kHz outside them, of the
+    frames within 25 dB of the loudest.
+    """
+    spans = [(max(e.start - first, 0), min(e.end - first, audio.shape[1])) for e in events]
+    spans = [(a, b) for a, b in spans if b > a]
+    if not spans or audio.shape[1] < _SIZE:
+        return float("nan")
+    hop = _SIZE // 2
+    windowed = np.lib.stride_tricks.sliding_window_view(audio.mean(axis=0), _SIZE)[::hop] * np.hanning(_SIZE)
+    power = np.abs(np.fft.rfft(windowed, axis=1)) ** 2
+    bins = np.fft.rfftfreq(_SIZE, 1 / rate)
+    air = power[:, (bins >= AIR_HZ[0]) & (bins < AIR_HZ[1])].sum(axis=1)
+    voice = power[:, (bins >= VOICE_HZ[0]) & (bins < VOICE_HZ[1])].sum(axis=1)
+    middles = np.arange(len(power)) * hop + hop
+    inside = np.zeros(len(power), bool)
+    for a, b in spans:
+        inside |= (middles >= a) & (middles < b)
+    sung = ~inside & (voice > voice.max() * 10**-2.5)
+    if not inside.any() or not sung.any():
+        return float("nan")
+    return float(10 * np.log10(max(air[inside].mean(), 1e-30) / max(voice[sung].mean(), 1e-30)))
+
+
+@dataclass(frozen=True)
+class Fallen:
+    """An s or sh that fell too far under the voice: frames, its balance before and after, dB under the line."""
+
+    start: int
+    end: int
+    before_db: float
+    after_db: float
+    under_db: float
+
+
+def excess_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant]) -> np.ndarray:
+    """Greatest level of each event over the voice around it (k,), in dB, as find_sibilants tells it."""
+    if not events:
+        return np.zeros(0)
+    at = sibilant_balance(audio, rate)
+    over = at.air_db - at.around_db
+    return np.array([over[e.start // at.hop : max(e.end // at.hop, e.start // at.hop + 1)].max() for e in events])
+
+
+def fallen(
+    before: np.ndarray, after: np.ndarray, rate: int, events: Sequence[Sibilant], line_db: float = LISP_DB
+) -> list[Fallen]:
+    """Which of the events, s and sh, came out of a stage (channels, frames) under the lisp line, and were above it."""
+    told = [e for e in events if e.kind in ("s", "sh") and 0 <= e.start < e.end <= before.shape[1]]
+    pairs = zip(told, excess_db(before, rate, told), excess_db(after, rate, told), strict=True)
+    return [
+        Fallen(e.start, e.end, float(a), float(b), float(line_db - b))
+        for e, a, b in pairs
+        if b < line_db - 0.05 and b < a - 0.5
+    ]
+
+
+def heard_by(stage: Balanced, audio: np.ndarray, rate: int) -> np.ndarray:
+    """How far the band of a stage is over the voice around it in (channels, frames), in dB (n,)."""
+    detector = DeessProcessor(stage.model_copy(update={"threshold_db": 0.0}), rate, audio.shape[0], telling=True)
+    late = detector.latency
+    detector.process(np.concatenate([audio, np.zeros((audio.shape[0], late))], axis=1))
+    return detector.excess_db[late:]
+
+
+def deess_start(audio: np.ndarray, rate: int) -> dict[str, Any]:
+    """Settings of a de-esser for (channels, frames) as they come into it; {} where nothing stands out.
+
+    The band about the centres of what stands out; the threshold where an event that just stands out begins to be cut;
+    the greatest cut as much as the worst needs. Cut that way, none can fall under the lisp line.
+    """
+    events = [e for e in find_sibilants(audio, rate) if e.kind in SHARP]
+    strong = [e for e in events if e.excess_db > STANDS_OUT_DB]
+    if not strong:
+        return {}
+    low, high = (float(np.percentile([e.centre_hz for e in strong], p)) for p in (20, 80))
+    band = {
+        "low_hz": float(round(np.clip(0.6 * low, 2200, 6500), -2)),
+        "high_hz": float(round(np.clip(1.6 * high, 9000, 14000), -2)),
+    }
+    over = heard_by(Deess(**band), audio, rate)
+    peaks = np.array([over[e.start : e.end].max() for e in strong])
+    differs = float(np.median(peaks - np.array([e.excess_db for e in strong])))
+    threshold = round(STANDS_OUT_DB + differs - 3.0, 1)
+    most = float(np.clip(np.ceil(peaks.max() - threshold), 3, 14))
+    return band | {"threshold_db": float(np.clip(threshold, -30, 20)), "max_cut_db": most}
+
+
+def plosive_start(audio: np.ndarray, rate: int, phrases: list[Span], lowest_hz: float) -> dict[str, Any]:
+    """Settings of a plosive stage for (channels, frames); {} where there are no bursts.
+
+    The band ends under the lowest sung note; the threshold lies 8 dB under the weakest of them.
+    """
+    bursts = find_plosives(audio, rate, phrases, lowest_hz)
+    if not bursts:
+        return {}
+    band = {"high_hz": float(round(np.clip(0.6 * lowest_hz if lowest_hz else 120.0, 60, 120)))}
+    over = heard_by(Plosive(**band), audio, rate)
+    weakest = min(float(over[b.start : b.end + rate // 10].max()) for b in bursts)
+    threshold = float(np.clip(weakest - 8, -30, 20))
+    return band | {"threshold_db": round(threshold, 1), "max_cut_db": 18.0}
