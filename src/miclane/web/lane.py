@@ -13,6 +13,7 @@ from ..core.measure.stages import level_histogram, read_stage
 from ..core.mix.document import Bus, Lane, Session, flat_stages
 from ..core.stages.base import Stage
 from ..core.stages.compressor import Compressor
+from ..core.stages.deess import Balanced
 from ..core.stages.eq import Eq
 from ..core.stages.eq_usual import usual_spans
 from ..core.stages.limiter import Limiter
@@ -29,6 +30,7 @@ router = APIRouter()
 OUT = "out"  # the end of the route: fader, pan, buses
 TAKE = "take"  # its beginning: the raw take
 SPECTROGRAM_HZ = np.geomspace(400, 16000, 150)
+LOW_SPECTROGRAM_HZ = np.geomspace(20, 1000, 150)
 
 
 def find_stage(session: Session, lane: Lane, stage_id: str) -> tuple[Stage, str]:
@@ -80,6 +82,7 @@ def lane_data(studio: Studio, state: State, lane: Lane) -> dict[str, Any]:
         "frames": session.frames,
         "phrases": phrases,
         "events": events,
+        "apart": [a.model_dump() for a in lane.apart],
         "breaths": [b.model_dump() for b in lane.breaths],
         "name": lane.name,
         "stages": [{"id": s.id, "name": s.label, "kind": s.kind, "on": s.on} for s in flat_stages(lane.stages)],
@@ -141,6 +144,10 @@ def bench_context(studio: Studio, state: State, lane: Lane, stage_id: str, band:
     context |= {"stage": stage, "stage_path": path}
     if isinstance(stage, Trim):
         context["trims"] = lay_trims(studio, state, lane, stage)
+    if isinstance(stage, Balanced):
+        before = lane.stages[: next((k for k, s in enumerate(lane.stages) if s.id == stage.id), 0)]
+        context["earlier"] = next((s.label for s in before if s.kind == "deess" and s.on), "")
+        context["by_hand"] = [p.model_dump() for p in stage.by_hand]
     if isinstance(stage, Ride):
         context["ride_points"] = [p.model_dump() for p in stage.points]
     if isinstance(stage, Eq):
@@ -257,8 +264,12 @@ def spectrogram(
     last: Frame,
     hear: Hear = "lane",
     treated: bool = False,
+    low: bool = False,
 ) -> Response:
-    """Levels of the loop before (or after) a stage as bytes, 150 rows from high to low by 660 columns; 0 is −110 dB."""
+    """Levels of the loop before (or after) a stage as bytes, 150 rows from high to low by 660 columns; 0 is −110 dB.
+
+    From 400 Hz to 16 kHz, or (`low`) from 20 Hz to 1 kHz.
+    """
     studio, state = opened(request, session_id)
     check_range(state, start, stop)
     found, _ = path_range(studio, state, hear, f"lane:{lane_id}", start, stop)
@@ -266,6 +277,8 @@ def spectrogram(
     key = studio.graph(state).places.get(f"lane:{lane_id}:{place}:{stage_id}")
     if key is None:
         raise UnknownPlaceError(f"there is no stage “{stage_id}” on this lane")
-    table = spectrogram_db(sound_of(found, key, first, last), state.session.rate, 660, SPECTROGRAM_HZ)[::-1]
+    audio, rate = sound_of(found, key, first, last), state.session.rate
+    axis, size = (LOW_SPECTROGRAM_HZ, 4096) if low else (SPECTROGRAM_HZ, 1024)
+    table = spectrogram_db(audio, rate, 660, axis, size)[::-1]
     shades = np.clip((table + 110) / 90 * 255, 0, 255).astype(np.uint8)
     return Response(shades.tobytes(), media_type="application/octet-stream")

@@ -69,13 +69,15 @@ def controls(model: BaseModel, path: str, leave_out: tuple[str, ...] = ()) -> li
         if rule_of(model, name):
             found.append({"type": "rule", "rule": rule_context(model, name, path)})
         elif get_origin(info.annotation) is Literal and len(get_args(info.annotation)) > 1:
+            extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
             found.append(
                 {
                     "type": "choice",
                     "path": f"{path}/{name}",
-                    "label": name.replace("_", " "),
+                    "label": extra.get("label", name.replace("_", " ")),
                     "value": getattr(model, name),
                     "options": get_args(info.annotation),
+                    "names": extra.get("names", {}),
                 }
             )
         elif info.annotation is bool:

@@ -56,6 +56,7 @@ class Studio:
         self._renderers: dict[int, Renderer] = {}
         self._graphs: Recent[Graph] = Recent(24)
         self._measured: Recent[float] = Recent(1000)
+        self.sibilance: Recent[float] = Recent(400)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._cancels: dict[str, tuple[int, Cancel]] = {}
         self._work: dict[str, tuple[int, Cancel]] = {}

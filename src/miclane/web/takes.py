@@ -11,9 +11,11 @@ import numpy as np
 from ..core.engine.graph import Graph
 from ..core.engine.render import Renderer
 from ..core.engine.stream import stream
+from ..core.measure.bursts import find_plosives
 from ..core.measure.events import find_sibilants
 from ..core.measure.loudness import integrated_lufs, weighted_power
 from ..core.measure.phrases import Span
+from ..core.measure.pitch import pitch_range_hz, track_pitch
 from ..core.measure.spectrum import middle_and_side_power
 from ..core.measure.take import Take
 from ..core.measure.worker import TAKE, Measurer
@@ -113,16 +115,44 @@ class Takes:
         return [self.loudness(sound, p.start, p.end, rate) for p in lane.phrases] if sound else []
 
     def sibilants(self, sound: Sound, rate: int) -> list[dict[str, Any]]:
-        """Sibilants of a raw sound: start, end, centre_hz, excess_db."""
+        """Sibilants of a raw sound: start, end, centre_hz, excess_db, kind."""
 
         def find() -> list[dict[str, Any]]:
             return [
-                {"start": e.start, "end": e.end, "centre_hz": round(e.centre_hz), "excess_db": round(e.excess_db, 1)}
+                {
+                    "start": e.start,
+                    "end": e.end,
+                    "centre_hz": round(e.centre_hz),
+                    "excess_db": round(e.excess_db, 1),
+                    "kind": e.kind,
+                }
                 for e in find_sibilants(self._all(sound, rate), rate)
             ]
 
         name = f"sibilants-{rate}-{measures_version()}"
         return self._events.get((sound.digest, rate), lambda: self.sounds.kept(sound.digest, name, find))
+
+    def plosives(self, lane: Lane, rate: int) -> list[dict[str, Any]]:
+        """Bursts of air of a lane's raw take: start, end, excess_db."""
+        if lane.sound is None:
+            return []
+        sound, spans = lane.sound, [(p.start, p.end) for p in lane.phrases]
+
+        def find() -> list[dict[str, Any]]:
+            phrases = [Span(*s) for s in spans]
+            found = find_plosives(self._all(sound, rate), rate, phrases, self.lowest_hz(sound, rate))
+            return [{"start": p.start, "end": p.end, "excess_db": round(p.over_db, 1)} for p in found]
+
+        return self._events.get((sound.digest, rate, tuple(spans)), find)
+
+    def lowest_hz(self, sound: Sound, rate: int) -> float:
+        """Lowest sung note of a raw sound; 0 where nothing is sung."""
+
+        def find() -> float:
+            sung = pitch_range_hz(track_pitch(self._all(sound, rate), rate)[0])
+            return sung[0] if sung else 0.0
+
+        return float(self.sounds.kept(sound.digest, f"lowest-{rate}-{measures_version()}", find))
 
     def whole(self, graph: Graph, key: str, frames: int, renderer: Renderer) -> np.ndarray:
         """All frames of a node (channels, frames); what is to be heard soon goes before it."""

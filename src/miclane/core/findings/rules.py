@@ -7,8 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..measure.balance import HEAVY_SPREAD_DB, WIDE_DB
+from ..measure.events import SHARP
 from ..measure.phrases import Span
 from ..measure.rings import CUT_Q
+from ..measure.sibilance import STANDS_OUT_DB
 from ..measure.take import Take
 from ..units import note_name
 from .finding import Finding, NewBand, NewStage, PhraseTrims, Role
@@ -16,7 +18,6 @@ from .finding import Finding, NewBand, NewStage, PhraseTrims, Role
 Found = list[Finding]
 LOW_CUT_SHARE = {"lead": 0.75, "backing": 0.9, "music": 0.5}
 NOISE_CLEAR_DB, HUM_CLEAR_DB, RUMBLE_CLEAR_DB = 50.0, 60.0, 50.0
-STANDS_OUT_DB = -10.0
 UNEVEN_LU = 4.0
 BUILD_UP_DB = 1.5
 GATE_OVER_FLOOR_DB = 8.0
@@ -124,18 +125,29 @@ def _plosives(take: Take, role: Role) -> Found:
     words = f"bursts below 120 Hz, the loudest {worst:+.1f} dB to the voice".replace("-", "−")
     places = tuple(Span(p.start, p.end) for p in take.plosives)
     title = f"{len(places)} plosive{'s' if len(places) > 1 else ''}"
-    return [
-        Finding("plosives", title, words, len(places), "bursts", 0, places, 60.0, (_low_cut(take, role),), mark="p")
-    ]
+    stage = NewStage("plosive", _plosive_settings(take), ("eq", "deess", "compressor", "split", "limiter"))
+    return [Finding("plosives", title, words, len(places), "bursts", 0, places, 60.0, (stage,), mark="p")]
+
+
+def _plosive_settings(take: Take) -> dict[str, float]:
+    """The band ends under the lowest note, and the weakest of the bursts is turned down by about 8 dB."""
+    weakest = min(p.over_db for p in take.plosives)
+    top = float(round(np.clip(0.6 * take.lowest_hz, 60, 120))) if take.lowest_hz else 120.0
+    return {"high_hz": top, "threshold_db": round(float(np.clip(weakest - 9, -24, 0)), 1)}
 
 
 def _sibilance(take: Take, role: Role) -> Found:
-    strong = [e for e in take.sibilants if e.excess_db > STANDS_OUT_DB]
+    sharp = [e for e in take.sibilants if e.kind in SHARP]
+    strong = [e for e in sharp if e.excess_db > STANDS_OUT_DB]
     if not strong:
         return []
     worst = max(e.excess_db for e in strong)
-    words = f"{len(strong)} of {len(take.sibilants)} stand out, the worst {worst:+.1f} dB to the voice around it"
-    deess = NewStage("deess", {}, ("compressor", "split", "limiter"))
+    words = f"{len(strong)} of {len(sharp)} stand out, the worst {worst:+.1f} dB to the voice around it"
+    settings = {
+        "threshold_db": STANDS_OUT_DB - 1.5,
+        "max_cut_db": float(np.clip(np.ceil(worst - STANDS_OUT_DB + 2), 4, 14)),
+    }
+    deess = NewStage("deess", settings, ("compressor", "split", "limiter"))
     centre = float(np.median([e.centre_hz for e in strong]))
     places = tuple(Span(e.start, e.end) for e in strong)
     return [
@@ -260,7 +272,9 @@ RULES: dict[str, Rule] = {
     "ring": Rule(_rings, lambda take, f: take.ring_curve.at(f.frequency_hz)),
     "build": Rule(_build_up, lambda take, _: take.balance.build_up_db if take.balance else 0.0),
     "harsh": Rule(_bright, _bright_again),
-    "sibilance": Rule(_sibilance, lambda take, _: max((e.excess_db for e in take.sibilants), default=-40.0)),
+    "sibilance": Rule(
+        _sibilance, lambda take, _: max((e.excess_db for e in take.sibilants if e.kind in SHARP), default=-40.0)
+    ),
     "uneven": Rule(_uneven, lambda take, _: take.phrase_range_lu),
     "squashed": Rule(_squashed, lambda take, _: take.spread_db or 0.0),
     "notes": Rule(_notes, lambda take, _: take.lowest_hz),

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..findings.rules import find
 from .bursts import Breath, Plosive
-from .events import Sibilant
+from .events import KIND_NAMES, Sibilant
 from .phrases import Span
 from .take import Take, measure_take
 
@@ -76,8 +76,15 @@ def _events(
     sibilants: Sequence[Sibilant], plosives: Sequence[Plosive], breaths: Sequence[Breath], rate: int
 ) -> list[dict[str, Any]]:
     told: list[dict[str, Any]] = [
-        {"kind": "sibilant", **_where(e, rate), "centre_hz": round(e.centre_hz), "excess_db": round(e.excess_db, 1)}
+        {
+            "kind": "sibilant",
+            "sound": KIND_NAMES[e.kind],
+            **_where(e, rate),
+            "centre_hz": round(e.centre_hz),
+            "excess_db": round(e.excess_db, 1),
+        }
         for e in sibilants
+        if e.kind != "breath"
     ]
     told += [{"kind": "plosive", **_where(e, rate), "excess_db": round(e.over_db, 1)} for e in plosives]
     told += [{"kind": "breath", **_where(e, rate), "level_dbfs": round(e.level_dbfs, 1)} for e in breaths]

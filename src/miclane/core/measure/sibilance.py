@@ -108,6 +108,35 @@ def deess_start(audio: np.ndarray, rate: int) -> dict[str, Any]:
     return band | {"threshold_db": float(np.clip(threshold, -30, 20)), "max_cut_db": most}
 
 
+def deess_back(
+    audio: np.ndarray, rate: int, events: Sequence[Sibilant], stage: Deess, target_db: float
+) -> dict[str, Any]:
+    """Threshold and greatest cut with which a de-esser brings the balance of (channels, frames) to `target_db`.
+
+    Found by halving, on the sound it makes; the whole sound of each event is cut where cutting the band is not enough.
+    {} where the balance is there already.
+    """
+    if not events or not balance_db(audio, rate, events) > target_db + 0.1:
+        return {}
+    late = stage.latency_frames(rate)
+    padded = np.concatenate([audio, np.zeros((audio.shape[0], late))], axis=1)
+
+    def after(settings: dict[str, Any]) -> float:
+        tried = stage.model_copy(update=settings)
+        return balance_db(tried.build(rate, audio.shape[0]).process(padded)[:, late:], rate, events)
+
+    found: dict[str, Any] = {}
+    for mode in dict.fromkeys((stage.mode, "wide")):
+        low, high = -24.0, 6.0
+        for _ in range(8):
+            middle = 0.5 * (low + high)
+            found = {"mode": mode, "threshold_db": round(middle, 1), "max_cut_db": 12.0}
+            low, high = (low, middle) if after(found) > target_db else (middle, high)
+        if after(found) < target_db + 0.5:
+            break
+    return found
+
+
 def plosive_start(audio: np.ndarray, rate: int, phrases: list[Span], lowest_hz: float) -> dict[str, Any]:
     """Settings of a plosive stage for (channels, frames); {} where there are no bursts.
 

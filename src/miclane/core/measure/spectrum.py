@@ -84,10 +84,9 @@ def find_peaks(audio: np.ndarray, rate: int, most: int = 12, within_db: float = 
     return found
 
 
-def spectrogram_db(audio: np.ndarray, rate: int, columns: int, axis_hz: np.ndarray) -> np.ndarray:
-    """Levels in dB (len(axis_hz), columns) over the whole of (channels, frames)."""
+def spectrogram_db(audio: np.ndarray, rate: int, columns: int, axis_hz: np.ndarray, size: int = 1024) -> np.ndarray:
+    """Levels in dB (len(axis_hz), columns) over the whole of (channels, frames), in windows of `size` frames."""
     mono = audio.mean(axis=0)
-    size = 1024
     starts = np.linspace(0, max(0, len(mono) - size), columns).astype(int)
     padded = np.concatenate([mono, np.zeros(size)])
     window = np.hanning(size)

@@ -19,7 +19,7 @@ class CompressorProcessor(Processor):
         self.settings = s
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
-        self.key_filter = Filter(cut_sections(s.key_low_cut_hz, 0, rate, 12), channels)
+        self.key_filter = Filter(_key_sections(s, rate), channels)
         self.peak = PeakLevel(float(np.clip(s.release_ms * 0.05, 0.6, 6.0)), rate)
         self.power = PowerLevel(channels, s.rms_ms, rate) if s.detector == "rms" else None
         self.curve = np.array([s.threshold_db, 1 / s.ratio - 1, s.knee_db])
@@ -43,6 +43,10 @@ class CompressorProcessor(Processor):
         return y
 
 
+def _key_sections(s: "Compressor", rate: int) -> np.ndarray:
+    return cut_sections(s.key_low_cut_hz, s.key_high_cut_hz, rate, 12)
+
+
 class Compressor(Stage):
     """Turns down what is over the threshold."""
 
@@ -64,7 +68,8 @@ class Compressor(Stage):
     lookahead_ms: float = rule(0.0, "Look-ahead", "ms", 0, 20, usual=(0, 3))
     detector: Literal["peak", "rms"] = "peak"
     rms_ms: float = rule(5.0, "RMS time", "ms", 0.5, 200, scale="log", usual=(5, 30))
-    key_low_cut_hz: float = rule(0.0, "Key low cut", "Hz", 0, 2000, usual=(80, 250))
+    key_low_cut_hz: float = rule(0.0, "Key low cut", "Hz", 0, 12000, usual=(80, 250))
+    key_high_cut_hz: float = rule(0.0, "Key high cut", "Hz", 0, 20000, usual=(4000, 14000), hint="0 is open")
 
     @property
     def makeup_in_all_db(self) -> float:

@@ -118,7 +118,13 @@ class Balanced(Stage):
     voice_band_hz: ClassVar[tuple[float, float]] = (VOICE_LOW_HZ, VOICE_HIGH_HZ)
     floor_db: ClassVar[float] = FLOOR_DB  # a voice below this is taken to be there, so that noise is not weighed
 
-    mode: Literal["split", "narrow", "wide"] = "split"
+    mode: Literal["split", "narrow", "wide"] = Field(
+        "split",
+        json_schema_extra={
+            "label": "Cuts",
+            "names": {"split": "the band", "narrow": "its centre", "wide": "all of it"},
+        },
+    )
     low_hz: float = 0.0
     high_hz: float = 0.0
     threshold_db: float = 0.0

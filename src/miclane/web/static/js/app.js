@@ -7,6 +7,7 @@ import { initStrip, layout, load } from "./strip.js";
 import { refreshPictures, reloadBody } from "./bench.js";
 import "./pins.js";
 import "./tone.js";
+import "./sibilance.js";
 import "./take.js";
 import "./phrases.js";
 import "./trims.js";

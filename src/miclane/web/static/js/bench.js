@@ -6,7 +6,7 @@ import "./rule.js";
 
 const bench = () => $("#bench");
 const query = ([first, last]) => `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}`;
-const OWN_PICTURE = ["eq", "trim", "ride", ""];
+const OWN_PICTURE = ["eq", "trim", "ride", "deess", "plosive", "apart", ""];
 let token = 0;
 
 export function reloadBody(stage, band = 0) {
@@ -54,97 +54,9 @@ export async function refreshPictures() {
     const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}`, { headers: { "hx-request": "true" } });
     if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
     $("#measured").innerHTML = await answer.text();
-    if (box.dataset.kind === "deess") await drawSpectrogram(stage, mine, over);
   } catch {
     /* the next render draws it */
   }
-}
-
-async function drawSpectrogram(stage, mine, over) {
-  const canvas = $("#spectrogram");
-  if (!canvas) return;
-  const treated = player.variant !== "untreated";
-  const answer = await picture(`/s/${state.id}/lane/${state.lane}/spectrogram/${stage}?${query(over)}&treated=${treated}`);
-  if (!answer || mine !== token) return;
-  const shades = new Uint8Array(await answer.arrayBuffer());
-  const style = getComputedStyle(document.documentElement);
-  const rgb = (name) => {
-    const v = style.getPropertyValue(name).trim();
-    return [1, 3, 5].map((i) => parseInt(v.slice(i, i + 2), 16));
-  };
-  const [paper, ink] = [rgb("--sheet"), rgb("--ink")];
-  const ratio = 2;
-  canvas.width = 660 * ratio;
-  canvas.height = 236 * ratio;
-  const g = canvas.getContext("2d");
-  const image = new ImageData(660, 150);
-  for (let i = 0; i < shades.length; i++) {
-    const s = (shades[i] / 255) ** 1.5;
-    for (let c = 0; c < 3; c++) image.data[4 * i + c] = paper[c] + s * (ink[c] - paper[c]);
-    image.data[4 * i + 3] = 255;
-  }
-  const small = new OffscreenCanvas(660, 150);
-  small.getContext("2d").putImageData(image, 0, 0);
-  g.scale(ratio, ratio);
-  g.drawImage(small, 36, 16, 620, 150);
-  const x = (frame) => 36 + ((frame - over[0]) / (over[1] - over[0])) * 620;
-  const y = (f) => 166 - (Math.log(f / 400) / Math.log(40)) * 150;
-  g.font = '10px "Spline Sans Mono", monospace';
-  g.fillStyle = style.getPropertyValue("--pencil");
-  g.textAlign = "right";
-  for (const [f, t] of [[500, "500"], [1000, "1k"], [2000, "2k"], [5000, "5k"], [10000, "10k"]]) g.fillText(t, 31, y(f) + 3);
-  g.fillText("Hz", 14, 12);
-  g.textAlign = "left";
-  g.strokeStyle = style.getPropertyValue("--taken");
-  g.fillStyle = style.getPropertyValue("--taken");
-  const rules = Object.fromEntries($$(".rule", bench()).map((r) => [r.dataset.path.split("/").pop(), Number(r.getAttribute("aria-valuenow"))]));
-  g.lineWidth = 1;
-  g.setLineDash([4, 3]);
-  for (const f of [rules.low_hz, rules.high_hz]) {
-    g.beginPath();
-    g.moveTo(36, y(Math.min(16000, f)));
-    g.lineTo(656, y(Math.min(16000, f)));
-    g.stroke();
-  }
-  g.setLineDash([]);
-  let found = 0;
-  let lastText = -100;
-  for (const e of state.data.events) {
-    if (e.end < over[0] || e.start > over[1]) continue;
-    found += 1;
-    g.lineWidth = 1.4;
-    g.strokeRect(x(e.start), y(13500), Math.max(3, x(e.end) - x(e.start)), y(3600) - y(13500));
-    const text = `${e.excess_db > 0 ? "+" : "−"}${Math.abs(e.excess_db).toFixed(0)}`;
-    if (x(e.start) - lastText > 26) {
-      g.fillText(text, x(e.start), 12);
-      lastText = x(e.start);
-    }
-  }
-  const strip = await picture(`/s/${state.id}/strip?${query(over)}&columns=620`);
-  if (!strip || mine !== token) return;
-  const names = strip.headers.get("x-rows").split(",");
-  const flat = new Float32Array(await strip.arrayBuffer());
-  const k = names.indexOf(stage);
-  const n = flat.length / names.length;
-  g.fillStyle = style.getPropertyValue("--pencil");
-  g.fillText("cut", 6, 190);
-  g.fillText("−12", 6, 232);
-  g.strokeStyle = style.getPropertyValue("--hair");
-  g.beginPath();
-  g.moveTo(36, 180);
-  g.lineTo(656, 180);
-  g.stroke();
-  let deepest = 0;
-  if (k >= 0) {
-    g.fillStyle = style.getPropertyValue("--taken");
-    for (let i = 0; i < n; i++) {
-      const cut = -flat[k * n + i];
-      deepest = Math.max(deepest, cut);
-      g.fillRect(36 + (i / n) * 620, 180, 620 / n + 0.3, Math.min(54, cut * 4.4));
-    }
-  }
-  const words = `${found} sibilants in the loop, numbers are dB over the voice around them; the deepest cut is ${deepest.toFixed(1)} dB. Dashed: the band. Beneath: the cut.`;
-  $("#deess-say").textContent = found ? words : "No sibilants in this loop. Pick a phrase with an s, sh or ch in it to set the de-esser.";
 }
 
 // ---- switches, choices, adding and removing ----
@@ -275,7 +187,7 @@ export function showReadings(told) {
     if (line) {
       if (kind === "eq") line.textContent = Math.abs(r.change_db) < 0.15 ? "as loud as before: you compare tone" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
       else if (kind === "trim" || kind === "ride") line.textContent = Math.abs(r.change_db) < 0.05 ? "leaves this loop as it is" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
-      else if (kind === "deess") line.textContent = r.max_db < 0.05 ? "cuts nothing in this loop" : `takes up to ${r.max_db.toFixed(1)} dB off`;
+      else if (kind === "deess" || kind === "plosive") line.textContent = r.max_db < 0.05 ? "cuts nothing in this loop" : `takes up to ${r.max_db.toFixed(1)} dB off`;
       else if (r.reduces) line.textContent = r.max_db < 0.05 ? "does nothing in this loop" : `turns down ${r.median_db.toFixed(1)} dB half of the time, ${r.max_db.toFixed(1)} dB at most`;
     }
     const match = $("#match");
@@ -291,4 +203,3 @@ export function showReadings(told) {
 
 on("readings", (told) => showReadings(told));
 on("light", refreshPictures);
-on("variant", () => bench()?.dataset.kind === "deess" && refreshPictures());

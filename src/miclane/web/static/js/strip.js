@@ -257,11 +257,12 @@ export function draw() {
     g.fillText(m.kind, x(m.start) - 1, rowsTop - 5);
   }
   for (const e of state.data.events) {
+    if (e.kind === "breath" || e.kind === "f") continue;
     const at = x((e.start + e.end) / 2);
     if (at < 0 || at > w) continue;
     g.fillRect(x(e.start), rowsTop - 2, Math.max(1.5, x(e.end) - x(e.start)), 1.5);
-    if (at - lastLabel > 9) {
-      g.fillText("s", at - 3, rowsTop - 5);
+    if (at - lastLabel > 4 + 6 * e.kind.length) {
+      g.fillText(e.kind, at - 3 * e.kind.length, rowsTop - 5);
       lastLabel = at;
     }
   }

@@ -231,11 +231,8 @@ for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end,
 // ---- what is drawn when ----
 
 on("bench", ({ kind }) => {
-  if (kind !== "eq") {
-    if (player.band) hearBand(null);
-    return;
-  }
   if (player.band && player.band.stage !== bench().dataset.stage) hearBand(null);
+  if (kind !== "eq") return;
   showChoice();
   showHeld();
   showHearing();
