@@ -278,7 +278,7 @@ def spectrogram(
     if key is None:
         raise UnknownPlaceError(f"there is no stage “{stage_id}” on this lane")
     audio, rate = sound_of(found, key, first, last), state.session.rate
-    axis, size = (LOW_SPECTROGRAM_HZ, 4096) if low else (SPECTROGRAM_HZ, 1024)
+    axis, size = (LOW_SPECTROGRAM_HZ, 6000) if low else (SPECTROGRAM_HZ, 1024)
     table = spectrogram_db(audio, rate, 660, axis, size)[::-1]
     shades = np.clip((table + 110) / 90 * 255, 0, 255).astype(np.uint8)
     return Response(shades.tobytes(), media_type="application/octet-stream")

@@ -151,10 +151,20 @@ def _offer(stage: Balanced, fell: list[Any], shown: list[dict[str, Any]], first:
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/begin/{stage_id}")
-def begin(request: Request, session_id: str, lane_id: str, stage_id: str, back: bool = False) -> JSONResponse:
+def begin(
+    request: Request,
+    session_id: str,
+    lane_id: str,
+    stage_id: str,
+    back: bool = False,
+    first: Frame = 0,
+    last: Frame = 0,
+    hear: Hear = "lane",
+) -> JSONResponse:
     """Set a de-esser or plosive stage from what comes into it over the whole take; refused where nothing stands out.
 
-    With `back` a de-esser is set so that sibilants stand to the voice as they did after the first one on the lane.
+    With `back` a de-esser is set so that in the loop [first, last) sibilants stand to the voice as they did after the
+    first one on the lane.
     """
     studio, state = opened(request, session_id)
     lane, rate = find_lane(state.session, lane_id), state.session.rate
@@ -164,19 +174,26 @@ def begin(request: Request, session_id: str, lane_id: str, stage_id: str, back: 
         raise UnknownPlaceError(f"“{lane.name}” has no take")
     graph = studio.graph(state)
     key = graph.places[f"lane:{lane_id}:before:{stage_id}"]
-    audio = studio.takes.whole(graph, key, lane.sound.frames, studio.renderer(rate))
     if isinstance(stage, Deess) and back:
-        first = next((s for s in lane.stages if s.kind == "deess" and s.on and s.id != stage_id), None)
-        if first is None:
+        check_range(state, first, last)
+        earlier = next((s for s in lane.stages if s.kind == "deess" and s.on and s.id != stage_id), None)
+        if earlier is None:
             raise UnknownPlaceError(f"there is no other de-esser before “{stage.label}”")
-        renderer, frames = studio.renderer(rate), lane.sound.frames
-        then = studio.takes.whole(graph, graph.places[f"lane:{lane_id}:stage:{first.id}"], frames, renderer)
-        sharp = [e for e in _sibilants(studio, lane, rate, 0, frames) if e.kind in SHARP]
-        found = deess_back(audio, rate, sharp, stage, balance_db(then, rate, sharp))
-        none = f"the sibilants already stand no higher than after “{first.label}”"
+        ranged, _ = path_range(studio, state, hear, f"lane:{lane_id}", first, last)
+        then = sound_of(ranged, graph.places[f"lane:{lane_id}:stage:{earlier.id}"], first, last)
+        sharp = [
+            Sibilant(max(e.start, first) - first, min(e.end, last) - first, e.centre_hz, e.excess_db, e.kind)
+            for e in _sibilants(studio, lane, rate, first, last)
+            if e.kind in SHARP
+        ]
+        now = sound_of(ranged, key, first, last)
+        found = deess_back(now, rate, sharp, stage, balance_db(then, rate, sharp))
+        none = f"in this loop the sibilants already stand no higher than after “{earlier.label}”"
     elif isinstance(stage, Deess):
+        audio = studio.takes.whole(graph, key, lane.sound.frames, studio.renderer(rate))
         found, none = deess_start(audio, rate), "no sibilant stands out of the voice here: there is nothing to tame"
     else:
+        audio = studio.takes.whole(graph, key, lane.sound.frames, studio.renderer(rate))
         phrases = [Span(p.start, p.end) for p in lane.phrases]
         found = plosive_start(audio, rate, phrases, studio.takes.lowest_hz(lane.sound, rate))
         none = "no burst of air was found on this lane: there is nothing to tame"
@@ -230,8 +247,7 @@ def put_apart(request: Request, session_id: str, lane_id: str, body: ApartReques
 
 
 def _branch(name: str, part: str, inner: list[dict[str, Any]], sends: list[dict[str, Any]]) -> dict[str, Any]:
-    label = "Sibilants only" if part == "sibilants" else "All but these"
-    window = {"kind": "apart", "id": new_id("s"), "part": part, "name": label}
+    window = {"kind": "apart", "id": new_id("s"), "part": part, "name": name}
     return {"id": new_id("b"), "name": name, "blend_db": 0.0, "stages": [window, *inner], "sends": sends}
 
 

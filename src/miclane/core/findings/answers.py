@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from ..mix.document import Lane, Session
+from ..mix.document import Lane, Return, Session
 from ..mix.edits import Edit, Insert, Set, apply, new_id
 from ..stages.base import Stage
 from ..stages.eq import Band, Eq
@@ -111,5 +111,7 @@ def _with(lane: Lane, edits: list[Edit]) -> Lane:
     """The lane after edits of its own, so that a second answer sees what the first one made."""
     if not edits:
         return lane
-    alone = Session(name="lane").model_copy(update={"lanes": (lane.model_copy(update={"sends": (), "bus": "mix"}),)})
+    sent = {send.id for s in lane.stages for branch in getattr(s, "branches", ()) for send in branch.sends}
+    alone = Session(name="lane", returns=tuple(Return(id=i, name=i) for i in sorted(sent)))
+    alone = alone.model_copy(update={"lanes": (lane.model_copy(update={"sends": (), "bus": "mix"}),)})
     return apply(alone, edits)[0].lanes[0]

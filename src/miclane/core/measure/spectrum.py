@@ -94,4 +94,5 @@ def spectrogram_db(audio: np.ndarray, rate: int, columns: int, axis_hz: np.ndarr
     power = np.abs(np.fft.rfft(frames, axis=1)) ** 2 / (window.sum() / 2) ** 2
     f = np.fft.rfftfreq(size, 1 / rate)
     at = np.clip(np.searchsorted(f, axis_hz), 1, len(f) - 1)
-    return 10 * np.log10(np.maximum(power[:, at].T, 1e-14))
+    share = np.clip((axis_hz - f[at - 1]) / (f[at] - f[at - 1]), 0, 1)
+    return 10 * np.log10(np.maximum(((1 - share) * power[:, at - 1] + share * power[:, at]).T, 1e-14))

@@ -21,6 +21,7 @@ export function reloadBody(stage, band = 0) {
     if (back) $(back)?.focus();
     document.body.dataset.drawn = state.version;
     refreshPictures();
+    if (player.figures?.stations) showReadings(player.figures);
   });
 }
 

@@ -7,7 +7,6 @@ import { hearBand, measured, play, player, unhurried } from "./player.js";
 const KINDS = ["deess", "plosive", "apart"];
 const LEFT = 36;
 const WIDTH = 620;
-const HEIGHT = 262;
 const [TOP, LOW] = [16, 166]; // of the spectrogram
 const [OVER, CUT, DEEP] = [176, 222, 256]; // rows beneath: what is heard, what is cut
 const OVER_DB = [-30, 6];
@@ -61,7 +60,7 @@ function draw() {
   const [paper, ink] = [rgb("--sheet"), rgb("--ink")];
   const ratio = 2;
   canvas.width = 660 * ratio;
-  canvas.height = HEIGHT * ratio;
+  canvas.height = Number(canvas.getAttribute("data-height")) * ratio;
   const g = canvas.getContext("2d");
   const image = new ImageData(660, 150);
   for (let i = 0; i < view.shades.length; i++) {
@@ -300,7 +299,7 @@ document.addEventListener("click", async (event) => {
   const begin = at("#begin, #back");
   if (begin) {
     begin.disabled = true;
-    const told = await post(`/s/${state.id}/lane/${state.lane}/begin/${bench().dataset.stage}${begin.id === "back" ? "?back=true" : ""}`);
+    const told = await post(`/s/${state.id}/lane/${state.lane}/begin/${bench().dataset.stage}${begin.id === "back" ? `?back=true&hear=${player.hear}&first=${measured()[0]}&last=${measured()[1]}` : ""}`);
     if (told) changedBy(told);
     else begin.disabled = false;
   }
@@ -358,6 +357,7 @@ async function drawBalance() {
 }
 
 on("bench", () => {
+  drawBalance();
   if (!KINDS.includes(kind())) return;
   showHearing();
   refresh();
