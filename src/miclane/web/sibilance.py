@@ -20,6 +20,7 @@ from ..core.measure.sibilance import (
     fallen,
     heard_by,
     plosive_start,
+    stop_at_line,
 )
 from ..core.mix.document import Lane
 from ..core.mix.edits import Edit, Insert, Remove, Set, new_id
@@ -135,19 +136,10 @@ def events(
                 {"at": show_time((f.start + first) / rate), "start": f.start + first, "under_db": _round(f.under_db)}
                 for f in fell
             ],
-            "offer": _offer(stage, fell, shown, first),
+            "offer": stop_at_line(raw, before, rate, inside, stage) if fell and stage.on else None,
             "over": [round(float(v), 1) for v in np.maximum.reduceat(over, edges)] if len(over) else [],
         }
     )
-
-
-def _offer(stage: Balanced, fell: list[Any], shown: list[dict[str, Any]], first: int) -> float | None:
-    """The greatest cut at which none of the fallen would be under the line, None where this stage is not to blame."""
-    cuts = {e["start"]: -e["cut_db"] for e in shown if e["hand_db"] is None}
-    room = [cuts[f.start + first] - f.under_db for f in fell if cuts.get(f.start + first, 0.0) > 0.5]
-    if not room:
-        return None
-    return max(0.0, float(np.floor(10 * min(room)) / 10))
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/begin/{stage_id}")

@@ -11,13 +11,13 @@ def moving_bell(x, sections, states, levels, smoothing, out):
 
     sections (k, 6): band passes from low to high, each with gain 1 at its centre; states (channels, k, 2) and the
     smoothed powers levels (k,) are carried on; smoothing: one-pole coefficient. The centre is the mean of the bands'
-    places weighted by power; the two bands nearest to it are blended, so nothing ever jumps.
+    places weighted by the square of their power; the two bands nearest to it are blended, so nothing ever jumps.
     """
     channels, n = x.shape
     k = sections.shape[0]
     one = np.empty((channels, k))
     for i in range(n):
-        total, place = 1e-30, 0.0
+        total, place = 1e-60, 0.0
         for j in range(k):
             b0, b1, b2, a1, a2 = sections[j, 0], sections[j, 1], sections[j, 2], sections[j, 4], sections[j, 5]
             power = 0.0
@@ -29,8 +29,8 @@ def moving_bell(x, sections, states, levels, smoothing, out):
                 one[c, j] = y
                 power += y * y
             levels[j] += smoothing * (power - levels[j])
-            total += levels[j]
-            place += j * levels[j]
+            total += levels[j] * levels[j]
+            place += j * levels[j] * levels[j]
         place /= total
         low = min(int(place), k - 2)
         share = place - low

@@ -77,6 +77,31 @@ def fallen(
     ]
 
 
+def stop_at_line(
+    raw: np.ndarray, before: np.ndarray, rate: int, events: Sequence[Sibilant], stage: Balanced
+) -> float | None:
+    """The greatest cut of a stage, to 0.1 dB, at which no event comes out of it under the lisp line.
+
+    `before` (channels, frames) is what comes into it. None where it lets none fall that stood above the line there.
+    """
+    told = [e for e, v in zip(events, excess_db(before, rate, events), strict=True) if v >= LISP_DB]
+    late = stage.latency_frames(rate)
+    padded = np.concatenate([before, np.zeros((before.shape[0], late))], axis=1)
+
+    def falls(most: float) -> bool:
+        tried = stage.model_copy(update={"max_cut_db": most})
+        after = tried.build(rate, before.shape[0]).process(padded)[:, late:]
+        return bool(fallen(raw, after, rate, told))
+
+    if not told or not falls(stage.max_cut_db) or falls(0.0):
+        return None
+    low, high = 0.0, stage.max_cut_db
+    while high - low > 0.1:
+        middle = 0.5 * (low + high)
+        low, high = (low, middle) if falls(middle) else (middle, high)
+    return float(np.floor(10 * low) / 10)
+
+
 def heard_by(stage: Balanced, audio: np.ndarray, rate: int) -> np.ndarray:
     """How far the band of a stage is over the voice around it in (channels, frames), in dB (n,)."""
     detector = DeessProcessor(stage.model_copy(update={"threshold_db": 0.0}), rate, audio.shape[0], telling=True)

@@ -105,9 +105,9 @@ def bandpass_section(frequency_hz: float, q: float, rate: int) -> np.ndarray:
 
 
 def _row_of_bands(low_hz: float, high_hz: float, rate: int) -> np.ndarray:
-    """Band passes (k, 6) side by side from low to high, each as wide as the step to the next."""
+    """Band passes (k, 6) side by side from low to high, overlapping so that two of them blend without a dip."""
     centres = np.geomspace(low_hz * 1.1, max(low_hz * 1.3, high_hz / 1.1), _TRACKED)
-    q = 1 / (centres[1] / centres[0] - centres[0] / centres[1])
+    q = 0.6 / (centres[1] / centres[0] - centres[0] / centres[1])
     return np.array([bandpass_section(f, float(q), rate) for f in centres])
 
 
