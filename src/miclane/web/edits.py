@@ -38,7 +38,7 @@ class EditRequest(BaseModel):
 
     edits: list[Edit] = Field(max_length=200)
     base: int | None = None
-    gesture: str = Field("", max_length=60)
+    gesture: str = Field("", max_length=400)
     listening: Listening | None = None
 
 
