@@ -104,7 +104,7 @@ function outlines(g, value, from, to) {
     const wide = Math.max(3, x(e.end) - x(e.start));
     const [high, low] = view.low ? [y(to ?? 120), LOW] : [y(13500), y(e.kind === "sh" ? 2600 : 3600)];
     g.strokeStyle = fell.has(e.start) ? value("--voice") : value("--taken");
-    g.lineWidth = fell.has(e.start) ? 2 : 1.3;
+    g.lineWidth = fell.has(e.start) ? 2 : view.told.events.length > 60 ? 0.6 : 1.3;
     if (e.apart) {
       g.globalAlpha = 0.22;
       g.fillStyle = value("--space");
