@@ -56,7 +56,19 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
     eventually(page, lambda: stage(demo, "deess").by_hand[0].gain_db == pytest.approx(hand.gain_db - 0.5, abs=0.051))
     again.press("Delete")
     eventually(page, lambda: not stage(demo, "deess").by_hand)
-    undo_until(page, lambda: stage(demo, "deess").by_hand == before and len(lead_of(demo).stages) > 0)
+    undo_until(page, lambda: stage(demo, "deess").by_hand == before)
+
+    strip = page.locator("#strip").bounding_box()
+    first, last, row = (float(page.locator("#strip").get_attribute(f"data-{k}")) for k in ("first", "last", "marks"))
+    x = strip["x"] + strip["width"] * (start + RATE // 30 - first) / (last - first)
+    y = strip["y"] + row
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x, y + 48, steps=4)
+    page.mouse.up()
+    eventually(page, lambda: len(stage(demo, "deess").by_hand) == 1)
+    assert -18 < stage(demo, "deess").by_hand[0].gain_db < -5
+    undo_until(page, lambda: stage(demo, "deess").by_hand == before)
 
 
 def test_begin_sets_the_stage_from_the_take_and_back_brings_the_balance_down(at, demo) -> None:

@@ -50,8 +50,12 @@ export async function post(address, body) {
 // would show is old by then, and a browser keeps no more than six requests to a server under way.
 let looking = new AbortController();
 export async function picture(address, options = {}) {
-  const answer = await fetch(address, { ...options, signal: looking.signal }).catch(() => null);
-  return answer?.ok && answer.status !== 204 ? answer : null;
+  try {
+    const answer = await fetch(address, { ...options, signal: looking.signal });
+    return answer.ok && answer.status !== 204 ? new Response(await answer.arrayBuffer(), { headers: answer.headers }) : null;
+  } catch {
+    return null;
+  }
 }
 
 // The length of the JSON, the JSON, and sound as interleaved floats.

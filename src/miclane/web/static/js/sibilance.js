@@ -1,7 +1,8 @@
 // Sibilants and plosives: their spectrogram, what a stage hears of each and takes off it, cuts by hand, the lisp guard,
 // the balance along the chain, sibilants apart.
 
-import { change, changedBy, on, picture, post, set, state, $, $$ } from "./session.js";
+import { change, changedBy, on, picture, post, set, state, toast, $, $$ } from "./session.js";
+import { open } from "./bench.js";
 import { hearBand, measured, play, player, unhurried } from "./player.js";
 
 const KINDS = ["deess", "plosive", "apart"];
@@ -267,6 +268,18 @@ document.addEventListener("pointerdown", (event) => {
   b.setPointerCapture(event.pointerId);
   const e = view.told.events.find((o) => o.start === Number(b.dataset.start));
   view.drag = { start: e.start, from: e.cut_db, y: event.clientY, gesture: `hand ${crypto.randomUUID().slice(0, 8)}`, moved: false };
+});
+// the same by the mark in the strip; where no de-esser is open, that opens the first of the lane
+on("event", ({ start, y: from }) => {
+  if (kind() !== "deess") {
+    const first = $('.station[data-kind="deess"]');
+    if (!first) return toast("No de-esser on this lane yet: add one to cut single sibilants.");
+    return open(first.dataset.stage);
+  }
+  const e = view.told?.events.find((o) => o.start === start);
+  if (!e) return toast("This sibilant is outside the loop.");
+  $(`#events button[data-start="${start}"]`)?.focus();
+  view.drag = { start, from: e.cut_db, y: from, gesture: `hand ${crypto.randomUUID().slice(0, 8)}`, moved: false };
 });
 document.addEventListener("pointermove", (event) => {
   const d = view.drag;

@@ -1,6 +1,6 @@
 // The phrase strip: raw behind treated, phrases, sibilants, a row of reduction a stage, loop ends, playhead.
 
-import { on, picture, state, $, $$, toast } from "./session.js";
+import { on, picture, say, state, $, $$, toast } from "./session.js";
 import { measured, player, range, seek, unhurried } from "./player.js";
 
 const view = { first: 0, last: 1, strip: null, canvas: null, rows: null, names: [], token: 0, loopIds: [] };
@@ -115,7 +115,7 @@ export function layout() {
   }
   const head = $(".head", view.strip);
   head.hidden = false;
-  head.style.left = `${x(player.at)}px`;
+  head.style.transform = `translateX(${x(player.at)}px)`;
 }
 
 function dragEdge(event, which, edge) {
@@ -143,6 +143,13 @@ function snap(frame, free) {
   const near = 9 * ((view.last - view.first) / view.strip.clientWidth);
   for (const p of state.data.phrases) for (const edge of [p.start, p.end]) if (Math.abs(edge - frame) < near) return edge;
   return frame;
+}
+
+// the sibilant whose mark beneath the wave is at a place in the strip
+function eventAt(px, py) {
+  const row = TOP + WAVE + 10;
+  if (py < row - 14 || py > row + 5) return null;
+  return state.data.events.find((e) => e.kind !== "breath" && e.kind !== "f" && px > x(e.start) - 4 && px < x(e.end) + 4) ?? null;
 }
 
 export async function load() {
@@ -213,6 +220,7 @@ export function draw() {
   const ratio = devicePixelRatio || 1;
   const [w, h] = [strip.clientWidth, strip.clientHeight];
   view.width = w;
+  Object.assign(strip.dataset, { first: view.first, last: view.last, marks: TOP + WAVE + 8 });
   canvas.width = w * ratio;
   canvas.height = h * ratio;
   const g = canvas.getContext("2d");
@@ -313,6 +321,11 @@ export function draw() {
 document.addEventListener("pointerdown", (event) => {
   const strip = event.target.closest("#strip");
   if (!strip || event.target.closest("button")) return;
+  const marked = eventAt(event.clientX - strip.getBoundingClientRect().left, event.clientY - strip.getBoundingClientRect().top);
+  if (marked) {
+    event.preventDefault();
+    return say("event", { start: marked.start, y: event.clientY });
+  }
   seek(Math.round(frameAt(event.clientX - strip.getBoundingClientRect().left)));
 });
 document.addEventListener("wheel", (event) => {
