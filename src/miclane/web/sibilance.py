@@ -239,7 +239,12 @@ def put_apart(request: Request, session_id: str, lane_id: str, body: ApartReques
 
 
 def _branch(name: str, part: str, inner: list[dict[str, Any]], sends: list[dict[str, Any]]) -> dict[str, Any]:
-    window = {"kind": "apart", "id": new_id("s"), "part": part, "name": name}
+    window = {
+        "kind": "apart",
+        "id": new_id("s"),
+        "part": part,
+        "name": "S alone" if part == "sibilants" else "The rest",
+    }
     return {"id": new_id("b"), "name": name, "blend_db": 0.0, "stages": [window, *inner], "sends": sends}
 
 

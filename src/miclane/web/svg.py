@@ -170,7 +170,7 @@ def lay_route(session: Session, lane_id: str, width: float = 1044) -> Route:
     left, right = 84.0, width - 168
     pitch = min(96.0, (right - left) / max(slots, 1))
     branches = max((len(s.branches) for s in lane.stages if isinstance(s, Split)), default=0)
-    route = Route(width, 38, max(74, 62 + max(branches, 1 if lane.sends else 0) * 52))
+    route = Route(width, 38, max(74, 62 + bool(branches or lane.sends) * 52 + max(branches - 1, 0) * 58))
     x = left
     for i, stage in enumerate(lane.stages):
         base = f"lanes/{lane.id}/stages"
@@ -193,7 +193,7 @@ def lay_route(session: Session, lane_id: str, width: float = 1044) -> Route:
 
 def _fork(route: Route, split: Split, path: str, x: float, wide: float, pitch: float, index: int) -> None:
     for k, branch in enumerate(split.branches):
-        y = route.line_y + 50 * (k + 1)
+        y = route.line_y + 50 + 58 * k
         inside = f"{path}/branches/{branch.id}"
         route.forks.append(
             {

@@ -132,7 +132,7 @@ class Renderer:
                 latency[node.key] = node.latency + max((latency[k] for k in before), default=0)
         if target in held:
             return held[target].cut(start, stop)
-        run_in = min(missing_memory[target], PREVIEW_RUN_IN_S[missing_memory[target] >= 2])
+        run_in = min(missing_memory[target], PREVIEW_RUN_IN_S[0 if missing_memory[target] < 2 else 1])
         begin = max(0, first, start - round(run_in * graph.rate))
         with self.gate.urgent():
             done = self._run(
