@@ -14,6 +14,7 @@ from ..core.mix.document import Bus, Lane, Session, flat_stages
 from ..core.stages.base import Stage
 from ..core.stages.compressor import Compressor
 from ..core.stages.deess import Balanced
+from ..core.stages.drive import Drive, harmonics_db
 from ..core.stages.eq import Eq
 from ..core.stages.eq_usual import usual_spans
 from ..core.stages.limiter import Limiter
@@ -191,8 +192,27 @@ def picture(
     trace = found.trace(after_key)
     reading = read_stage(trace, first, last) if trace else None
     context: dict[str, Any] = {"stage": stage, "reading": reading, "session_rate": rate}
+    if isinstance(stage, Drive):
+        return page(request, "picture_drive.svg", state, stage=stage, **drive_picture(stage, before, rate))
     context |= dynamics_picture(stage, before, after, trace, first, last, rate)
     return page(request, "picture_dynamics.svg", state, **context)
+
+
+def drive_picture(stage: Drive, before: np.ndarray, rate: int) -> dict[str, Any]:
+    """Harmonics that a tone as loud as the quiet and as the loud words of a loop would get, as bars."""
+    hop = rate // 100
+    n = before.shape[1] // hop
+    peaks = np.abs(before[:, : n * hop]).reshape(before.shape[0], n, hop).max(axis=(0, 2)) if n else np.zeros(1)
+    sung = peaks[peaks > max(peaks.max() * 0.05, 1e-5)]
+    if not len(sung):
+        return {"bars": []}
+    levels = [20 * np.log10(float(np.quantile(sung, q))) for q in (0.3, 0.98)]
+    quiet, loud = (harmonics_db(stage, round(v)) for v in levels)
+    bars = [
+        {"number": k, "quiet": 30 + 2.2 * min(-q, 90.0), "loud": 30 + 2.2 * min(-v, 90.0), "db": v}
+        for k, (q, v) in enumerate(zip(quiet, loud, strict=True), 1)
+    ]
+    return {"bars": bars, "levels": levels}
 
 
 def sound_of(found: Range, key: str, first: int, last: int) -> np.ndarray:

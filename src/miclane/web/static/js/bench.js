@@ -177,7 +177,10 @@ function rename(button) {
   input.addEventListener("blur", () => finish(true));
 }
 
-const minus = (v, digits = 1) => `${v < 0 ? "−" : v > 0 ? "+" : ""}${Math.abs(v).toFixed(digits)}`;
+const minus = (v, digits = 1) => {
+  const shown = Math.abs(v).toFixed(digits);
+  return Number(shown) === 0 ? shown : `${v < 0 ? "−" : "+"}${shown}`;
+};
 export function showReadings(told) {
   for (const [id, r] of Object.entries(told.stations)) {
     const spot = $(`[data-reading="${CSS.escape(id)}"]`);

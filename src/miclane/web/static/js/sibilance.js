@@ -16,7 +16,10 @@ const view = { token: 0, told: null, shades: null, over: [0, 1], low: false, dra
 
 const bench = () => $("#bench");
 const kind = () => bench()?.dataset.kind ?? "";
-const minus = (v, digits = 1) => `${v > 0 ? "+" : v < 0 ? "−" : ""}${Math.abs(v).toFixed(digits)}`;
+const minus = (v, digits = 1) => {
+  const shown = Math.abs(v).toFixed(digits);
+  return Number(shown) === 0 ? shown : `${v < 0 ? "−" : "+"}${shown}`;
+};
 const x = (frame) => LEFT + ((frame - view.over[0]) / (view.over[1] - view.over[0])) * WIDTH;
 const span = () => (view.low ? [20, 50] : [400, 40]);
 const y = (f) => LOW - (Math.log(Math.max(f, span()[0]) / span()[0]) / Math.log(span()[1])) * (LOW - TOP);

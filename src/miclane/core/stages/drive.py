@@ -1,0 +1,127 @@
+"""Drive: tube, tape or hard, eight times oversampled; lows may be spared, and it may bite only when sung hard."""
+
+from functools import lru_cache
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, drive, oversampler, shaped
+from .base import Delay, Processor, Stage, one_pole, rule
+from .detector import Filter, PeakLevel
+from .eq_design import section
+
+_CURVES = {"tube": TUBE, "tape": TAPE, "hard": HARD}
+_MATCH_S, _LEAST_POWER = 1.0, 1e-9
+
+
+class DriveProcessor(Processor):
+    """Lows beside, the rest times the drive through the curve, brought back to the level it came with."""
+
+    latency = DELAY
+
+    def __init__(self, s: "Drive", rate: int, channels: int) -> None:
+        self.settings, self.rate = s, rate
+        self.dry = Delay(channels, DELAY)
+        self.lows = Filter(_low_pass(s.keep_low_hz, rate), channels)
+        self.low_line = Delay(channels, DELAY)
+        self.gain_line = Delay(1, DELAY)
+        self.gain_line.line[:] = 10 ** (s.amount_db / 20)
+        self.tone = Filter(_after(s, rate), channels)
+        self.level = PeakLevel(15.0, rate)
+        self.smoothing = one_pole(20.0, rate)
+        self.followed = 0.0
+        self.up, self.down = oversampler()
+        self.history = np.zeros((channels, ROWS - 1))
+        self.fast, self.last = np.zeros((channels, HELD)), np.zeros((channels, 2))
+        self.match = one_pole(1000 * _MATCH_S, rate)
+        self.powers = np.zeros(2)
+
+    def start_at(self, frame: int) -> None:
+        self.level.start_at(frame)
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        s, n = self.settings, x.shape[1]
+        low = self.lows.process(x) if s.keep_low_hz > 0 else np.zeros_like(x)
+        gain = self._amount(x)
+        bent = np.empty_like(x)
+        drive((x - low) * gain, _CURVES[s.curve], self.up, self.down, self.history, self.fast, self.last, bent)
+        bent /= self.gain_line.process(gain[None])[0]
+        y = self.tone.process(bent) + self.low_line.process(low)
+        late = self.dry.process(x)
+        if s.level_matched:
+            y = y * self._matching(late, y)
+        return late + s.mix * (y - late) if n else y
+
+    def _amount(self, x: np.ndarray) -> np.ndarray:
+        """Gain into the curve at each frame (n,)."""
+        s, n = self.settings, x.shape[1]
+        most = 10 ** (s.amount_db / 20)
+        if s.follow <= 0:
+            return np.full(n, most)
+        under = np.minimum(self.level.process_db(x)[:n] - s.hard_db, 0.0)
+        wanted = np.maximum(s.follow * under, -s.amount_db)
+        smooth, self.followed = _smoothed(wanted, self.smoothing, self.followed)
+        return most * 10 ** (smooth / 20)
+
+    def _matching(self, before: np.ndarray, after: np.ndarray) -> np.ndarray:
+        """Gain that gives what comes out the power of what came in, each over about a second (n,)."""
+        powers = []
+        for k, sound in enumerate((before, after)):
+            smooth, self.powers[k] = _smoothed((sound**2).mean(axis=0), self.match, self.powers[k])
+            powers.append(smooth + _LEAST_POWER)
+        return np.sqrt(powers[0] / powers[1])
+
+
+def _smoothed(x: np.ndarray, coefficient: float, state: float) -> tuple[np.ndarray, float]:
+    """One pole over (n,) from a state; the result and the state after it."""
+    from scipy.signal import lfilter
+
+    y, end = lfilter([coefficient], [1.0, coefficient - 1.0], x, zi=[(1.0 - coefficient) * state])
+    return y, float(end[0] / (1.0 - coefficient)) if coefficient < 1 else float(y[-1])
+
+
+def _low_pass(frequency_hz: float, rate: int) -> np.ndarray:
+    return section("low_pass_1", max(frequency_hz, 10.0), 0.0, 0.7, rate)[None]
+
+
+def _after(s: "Drive", rate: int) -> np.ndarray:
+    """What a lopsided curve leaves at 0 Hz is taken away; then the tone."""
+    parts = [section("high_pass_1", 8.0, 0.0, 0.7, rate)] if s.curve == "tube" else []
+    parts += [section("tilt", 1000.0, s.tone_db, 0.7, rate)] if s.tone_db else []
+    return np.array(parts) if parts else np.zeros((0, 6))
+
+
+class Drive(Stage):
+    """Adds harmonics."""
+
+    title: ClassVar[str] = "Drive"
+    summary: ClassVar[str] = "adds harmonics: tube, tape or hard"
+
+    kind: Literal["drive"] = "drive"
+    curve: Literal["tube", "tape", "hard"] = Field("tube", json_schema_extra={"label": "Curve"})
+    amount_db: float = rule(6.0, "Amount", "dB", 0, 18, usual=(3, 12))
+    tone_db: float = rule(0.0, "Tone", "dB", -6, 6, usual=(-3, 3))
+    keep_low_hz: float = rule(0.0, "Lows kept below", "Hz", 0, 500, usual=(80, 250))
+    follow: float = rule(0.0, "Follows the voice", "%", 0, 1, usual=(0, 1))
+    hard_db: float = rule(-14.0, "Sung hard from", "dB", -40, 0, usual=(-20, -8))
+    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.2, 1))
+    level_matched: bool = True
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return DriveProcessor(self, rate, channels)
+
+    def latency_frames(self, rate: int) -> int:
+        return DELAY
+
+    def memory_s(self) -> float:
+        return 0.2 + (10 * _MATCH_S if self.level_matched else 0.0)
+
+
+@lru_cache(maxsize=256)
+def harmonics_db(stage: Drive, level_dbfs: float) -> tuple[float, ...]:
+    """Levels in dB, to the first, of the nine lowest harmonics of a tone of that peak level through the curve."""
+    turns = np.arange(4096) / 4096
+    u = 10 ** ((level_dbfs + stage.amount_db) / 20) * np.sin(2 * np.pi * turns)
+    power = np.abs(np.fft.rfft([shaped(_CURVES[stage.curve], v) for v in u])) ** 2
+    return tuple(float(10 * np.log10(max(power[k] / power[1], 1e-12))) for k in range(1, 10))
