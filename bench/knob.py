@@ -17,7 +17,7 @@ POLLS = """async () => {
 }"""
 
 
-def run() -> None:
+def run(parts: str = "lane mix eq hunt song") -> None:
     """Print median and 95th percentile for the lane and the mix with the share of each part, and starts of the song."""
     if shutil.which("chromium") is None:
         print("chromium is not installed: knob to ear is left out")
@@ -27,11 +27,16 @@ def run() -> None:
     with tempfile.TemporaryDirectory() as folder:
         with demo(folder, 18720) as address, browser_page() as page:
             for hear, key in (("lane", "1"), ("mix", "3")):
-                _measure(page, root(address), hear, key)
+                if hear in parts:
+                    _measure(page, root(address), hear, key)
             _eight_bands(page, root(address))
-            for name, how in (("an EQ of eight bands, one dynamic", "Frequency"), ("the hunt on it", "hunt")):
-                _measure(page, root(address), "lane", "1", f"stage={EQ_ID}&band=4", how, name)
-        for words in ("cold", "warm"):
+            for part, name, how in (
+                ("eq", "an EQ of eight bands, one dynamic", "Frequency"),
+                ("hunt", "the hunt on it", "hunt"),
+            ):
+                if part in parts:
+                    _measure(page, root(address), "lane", "1", f"stage={EQ_ID}&band=4", how, name)
+        for words in ("cold", "warm") if "song" in parts else ():
             with demo(folder, 18730) as address, browser_page() as page:
                 _song(page, root(address), words)
 
@@ -80,7 +85,6 @@ def _measure(
     place: str = "stage=peaks",
     how: str = "Threshold",
     name: str = "",
-    away: bool = True,
 ) -> None:
     page.goto(f"{address}/s/salt-ferry/lane/lead?{place}")
     page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
@@ -98,8 +102,10 @@ def _measure(
     else:
         page.get_by_role("slider", name=how).focus()
     page.evaluate("miclane.heard = []")
-    for _ in range(40):  # each a value of its own: one that was heard before would come from what is kept
-        page.keyboard.press("ArrowRight" if away else "ArrowLeft")
+    # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
+    key = "ArrowRight" if how == "hunt" else "Shift+ArrowRight"
+    for _ in range(40):
+        page.keyboard.press(key)
         page.wait_for_timeout(EVERY_MS)
     if how == "hunt":
         page.keyboard.up("g")

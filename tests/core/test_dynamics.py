@@ -60,12 +60,6 @@ def test_hold_waits_before_release() -> None:
     assert abs(later - 80) < 3
 
 
-def test_makeup_automatic_is_half_of_the_reduction_at_full_scale() -> None:
-    stage = Compressor(threshold_db=-20, ratio=4, knee_db=0, auto_makeup=True)
-    assert abs(stage.makeup_in_all_db - 7.5) < 0.01
-    assert abs(db(float(np.abs(run(stage, sine(1000, -40, 0.5)).y).max())) - (-40 + 7.5)) < 0.05
-
-
 def test_key_low_cut_makes_it_deaf_to_rumble() -> None:
     x = sine(40, -6, 1.0)
     assert run(Compressor(threshold_db=-24), x).gain_db.min() < -8
@@ -232,3 +226,59 @@ def test_duck_attack_and_look_ahead() -> None:
 def test_duck_without_key_is_untouched_by_silence() -> None:
     wet = noise(1.0, 0.1)
     assert residue_db(run(Duck(), wet, np.zeros((1, RATE))).y, wet) < -300
+
+
+@pytest.mark.parametrize("target", ["middle", "side", "left", "right"])
+@pytest.mark.parametrize("harmonics", [0.0, 0.3])
+def test_a_part_of_a_stereo_sound_is_turned_down_alone(target: str, harmonics: float) -> None:
+    x = np.concatenate([sine(500, -8, 0.5), sine(730, -14, 0.5)])
+    stage = Compressor(threshold_db=-30, ratio=8, target=target, lookahead_ms=2, harmonics=harmonics)
+    y = run(stage, x).y
+    parts = {"left": (1, 0), "right": (0, 1), "middle": (0.5, 0.5), "side": (0.5, -0.5)}
+    before, after = ({k: a * v[0] + b * v[1] for k, (a, b) in parts.items()} for v in (x, y))
+    assert db(after[target].std()) < db(before[target].std()) - 6
+    other = {"left": "right", "right": "left", "middle": "side", "side": "middle"}[target]
+    assert residue_db(after[other], before[other]) < -280
+    mono = run(stage, x[:1]).y
+    assert (db(mono.std()) < db(x[:1].std()) - 6) if target == "middle" else residue_db(mono, x[:1]) < -280
+
+
+@pytest.mark.parametrize("response", ["clean", "optical"])
+def test_the_link_says_how_much_one_ear_heeds_the_other(response: str) -> None:
+    x = np.concatenate([sine(500, -6, 1.0), sine(500, -26, 1.0)])
+    reduction = []
+    for link in (1.0, 0.5, 0.0):
+        stage = Compressor(response=response, threshold_db=-24, ratio=4, knee_db=0, link=link)
+        y = run(stage, x).y[:, RATE // 2 :]
+        reduction.append([db(x[c, RATE // 2 :].std()) - db(y[c].std()) for c in range(2)])
+    assert reduction[0][0] == pytest.approx(reduction[0][1], abs=0.01)
+    assert reduction[1][1] == pytest.approx(reduction[0][1] - 10 * 0.75, abs=0.3)
+    assert reduction[2][1] == pytest.approx(0, abs=0.05)
+    assert reduction[2][0] == pytest.approx(13.5, abs=0.3)
+
+
+def test_working_as_a_limiter_it_lets_nothing_rise() -> None:
+    for response in ("clean", "fet", "optical"):
+        stage = Compressor(response=response, works="limit", threshold_db=-20, knee_db=0, attack_ms=0.5)
+        done = run(stage, sine(997, -4, 1.0)).gain_db[-1]
+        assert done == pytest.approx(-16 * 0.99, abs=0.1)
+        assert stage.curve_db(-4.0) == pytest.approx(done, abs=0.1)
+
+
+def test_an_emphasised_key_also_calms_s() -> None:
+    plain, calm = (Compressor(threshold_db=-24, ratio=4, key_emphasis_db=e) for e in (0.0, 9.0))
+    s, vowel = sine(8000, -20, 0.5), sine(400, -14, 0.5)
+    assert run(calm, s).gain_db[-1] < run(plain, s).gain_db[-1] - 5
+    assert run(calm, vowel).gain_db[-1] == pytest.approx(run(plain, vowel).gain_db[-1], abs=0.2)
+
+
+def test_a_touch_of_harmonics_adds_them_and_nothing_at_none() -> None:
+    x = sine(1000, -10, 1.0)
+    levels = []
+    for amount in (0.0, 0.1, 0.5):
+        y = run(Compressor(threshold_db=0, ratio=1, harmonics=amount), x).y[0]
+        spectrum = np.abs(np.fft.rfft(y * np.hanning(len(y))))
+        levels.append(20 * np.log10(spectrum[2000] / spectrum[1000] + 1e-15))
+        assert 20 * np.log10(spectrum[1000] / np.abs(np.fft.rfft(x[0] * np.hanning(len(y))))[1000]) > -1.2
+    assert levels[0] < -200
+    assert -60 < levels[1] < levels[2] < -15

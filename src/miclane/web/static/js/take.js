@@ -48,10 +48,11 @@ function showTones(tones) {
   }
 }
 
+const RESTED_MS = 2500; // evidence is measured again once the hand has rested
 let later = 0;
 on("bench", () => {
   clearTimeout(later);
-  later = setTimeout(loadReport, $(".report", bench())?.childElementCount > 1 ? 1500 : 0);
+  later = setTimeout(loadReport, $(".report", bench())?.childElementCount > 1 ? RESTED_MS : 0);
 });
 
 document.addEventListener("click", async (event) => {

@@ -1,0 +1,60 @@
+"""Whatever has a route: a lane, a return, a bus; how each is named, where it stands in the session and in the graph."""
+
+from dataclasses import dataclass
+
+from ..errors import UnknownPlaceError
+from .document import Bus, Lane, Return, Session
+
+
+@dataclass(frozen=True)
+class Path:
+    """`name` in addresses (`lead`, `return:plate`, `bus:vocals`), `place` in the graph, `base` in the session.
+
+    `timed_by` is the lane whose phrases it is looked at by: a lane's own; of a return or bus the first that is sung
+    into it, else the lead; None in a session without voices.
+    """
+
+    member: Lane | Return | Bus
+    name: str
+    place: str
+    base: str
+    timed_by: Lane | None
+
+    @property
+    def is_lane(self) -> bool:
+        """Whether it begins with a take."""
+        return isinstance(self.member, Lane)
+
+
+def find_path(session: Session, name: str) -> Path:
+    """The path of that name; UnknownPlaceError when there is none."""
+    kind, _, identifier = name.rpartition(":")
+    lists: dict[str, tuple[Lane | Return | Bus, ...]] = {
+        "": session.lanes,
+        "lane": session.lanes,
+        "return": session.returns,
+        "bus": session.buses,
+    }
+    member = next((m for m in lists.get(kind, ()) if m.id == identifier), None)
+    if member is None:
+        raise UnknownPlaceError(f"there is no {kind or 'lane'} “{identifier}” in “{session.name}”")
+    if isinstance(member, Lane):
+        return Path(member, member.id, f"lane:{member.id}", f"lanes/{member.id}", member)
+    base = "returns" if isinstance(member, Return) else "buses"
+    return Path(member, name, name, f"{base}/{member.id}", _sung_into(session, member))
+
+
+def _sung_into(session: Session, member: Return | Bus) -> Lane | None:
+    voices = [x for x in session.lanes if x.role != "music"]
+    into = {bus.id: bus.into for bus in session.buses}
+
+    def feeds(lane: Lane) -> bool:
+        if isinstance(member, Return):
+            return any(s.id == member.id for s in lane.sends)
+        at: str | None = lane.bus
+        while at is not None and at != member.id:
+            at = into[at]
+        return at is not None
+
+    lead = next((x for x in voices if x.role == "lead"), None)
+    return next((x for x in voices if feeds(x)), None) or lead or next(iter(voices), None)
