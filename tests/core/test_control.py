@@ -154,7 +154,9 @@ def test_a_crushed_copy_lifts_quiet_words_and_hardly_the_peaks(lead: np.ndarray)
     graph, read, _ = one_lane(lead, [{"kind": "split", "id": "s0", "branches": [branch]}])
     y = Renderer(read, threads=1).loop(graph, graph.places["lane:lead:treated"], 0, lead.shape[1]).audio
     told = lifted(lead, y, RATE)
-    print(f"crush at -14 dB: quiet words {told.quiet_db:+.2f}, loudest {told.loud_db:+.2f}, peak {told.peak_db:+.2f} dB")
+    print(
+        f"crush at -14 dB: quiet words {told.quiet_db:+.2f}, loudest {told.loud_db:+.2f}, peak {told.peak_db:+.2f} dB"
+    )
     assert told.quiet_db > 1.0
     assert told.quiet_db > told.loud_db + 0.5
     assert told.peak_db < 1.0

@@ -295,7 +295,7 @@ def test_sibilants_apart_have_a_send_of_their_own(lead: np.ndarray) -> None:
     events = [e for e in find_sibilants(x, RATE) if e.kind in SHARP]
     made = apart(x, [(e.start, e.end) for e in events], [], sends=[{"id": "plate", "level_db": -6.0}])
     graph, read, session = one_lane(x, made["stages"], lane=made["lane"], returns=[{"id": "plate", "name": "Plate"}])
-    sent = Renderer(read).loop(graph, graph.places["return:plate:in"], 0, x.shape[1]).audio[0]
+    sent = Renderer(read).loop(graph, graph.places["return:plate:raw"], 0, x.shape[1]).audio[0]
     e = events[0]
     inside = slice(e.start + 100, e.end - 100)
     assert np.allclose(sent[inside], x[0, inside] * 10 ** (-6 / 20) * np.sqrt(0.5), atol=1e-9)

@@ -67,11 +67,12 @@ def controls(model: BaseModel, path: str, leave_out: tuple[str, ...] = ()) -> li
         if name in ("kind", "id", "name", "on", *leave_out):
             continue
         if rule_of(model, name):
-            found.append({"type": "rule", "rule": rule_context(model, name, path)})
+            found.append({"name": name, "type": "rule", "rule": rule_context(model, name, path)})
         elif get_origin(info.annotation) is Literal and len(get_args(info.annotation)) > 1:
             extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
             found.append(
                 {
+                    "name": name,
                     "type": "choice",
                     "path": f"{path}/{name}",
                     "label": extra.get("label", name.replace("_", " ")),
@@ -83,6 +84,7 @@ def controls(model: BaseModel, path: str, leave_out: tuple[str, ...] = ()) -> li
         elif info.annotation is bool:
             found.append(
                 {
+                    "name": name,
                     "type": "switch",
                     "path": f"{path}/{name}",
                     "label": name.replace("_", " "),

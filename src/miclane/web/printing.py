@@ -17,6 +17,7 @@ from ..core.engine.render import Cancel
 from ..core.errors import CancelledError, MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import measure_loudness
 from ..core.mix.edits import new_id
+from ..core.mix.paths import find_path
 from ..core.printing import PrintRequest, name_of, place_of, print_session
 from ..store.sessions import State
 from ..store.tables import PrintRow
@@ -157,7 +158,7 @@ def print_page(request: Request, session_id: str) -> HTMLResponse:
     studio = studio_of(request)
     state = studio.sessions.get(session_id)
     lane = next(iter(state.session.lanes), None)
-    data = lane_data(studio, state, lane) | {"screen": "print"} if lane else {}
+    data = lane_data(studio, state, find_path(state.session, lane.id)) | {"screen": "print"} if lane else {}
     return page(request, "print.html", state, screen="print", data=data, lane=lane, **prints_context(request, state))
 
 

@@ -8,8 +8,7 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
 from ..core.errors import UnknownPlaceError
-from ..core.measure.events import KIND_NAMES, SHARP, Sibilant
-from ..core.measure.phrases import Span
+from ..core.measure.events import KIND_NAMES, SHARP, Sibilant, find_sibilants
 from ..core.measure.sibilance import (
     LISP_DB,
     RAISED_DB,
@@ -24,11 +23,11 @@ from ..core.measure.sibilance import (
 )
 from ..core.mix.document import Lane
 from ..core.mix.edits import Edit, Insert, Remove, Set, new_id
+from ..core.mix.paths import Path, find_path
 from ..core.stages.deess import Balanced, Deess
 from ..core.stages.plosive import Plosive
 from ..core.stages.split import SILENT_DB, Split
 from ..core.units import show_time
-from ..store.sessions import State
 from .edits import told
 from .lane import find_stage, sound_of
 from .sound import Frame, check_range, opened, path_range
@@ -48,11 +47,11 @@ def balance(
     """
     studio, state = opened(request, session_id)
     check_range(state, first, last)
-    lane, rate = find_lane(state.session, lane_id), state.session.rate
+    rate, lane = state.session.rate, find_path(state.session, lane_id).lane
     events = [e for e in _sibilants(studio, lane, rate, first, last) if e.kind in SHARP]
     if not events or lane.sound is None:
         return JSONResponse({"version": state.version, "stations": [], "raised": [], "events": 0})
-    found, _ = path_range(studio, state, hear, f"lane:{lane_id}", first, last)
+    found, _ = path_range(studio, state, hear, lane_id, first, last)
     places = studio.graph(state).places
     keys = [places[f"lane:{lane_id}:raw"], *(places[f"lane:{lane_id}:stage:{s.id}"] for s in lane.stages)]
     known: dict[str, float] = {}
@@ -82,23 +81,17 @@ def events(
     """
     studio, state = opened(request, session_id)
     check_range(state, first, last)
-    lane, rate = find_lane(state.session, lane_id), state.session.rate
-    stage = _balanced(state, lane, stage_id)
-    found, _ = path_range(studio, state, hear, f"lane:{lane_id}", first, last)
+    path, rate = find_path(state.session, lane_id), state.session.rate
+    stage = _balanced(path, stage_id)
+    found, _ = path_range(studio, state, hear, lane_id, first, last)
     places = studio.graph(state).places
     raw, before, after = (
-        sound_of(found, places[f"lane:{lane_id}:{place}"], first, last)
+        sound_of(found, places[f"{path.place}:{place}"], first, last)
         for place in ("raw", f"before:{stage_id}", f"stage:{stage_id}")
     )
-    trace = found.trace(places[f"lane:{lane_id}:stage:{stage_id}"]) if stage.on else None
+    trace = found.trace(places[f"{path.place}:stage:{stage_id}"]) if stage.on else None
     low = isinstance(stage, Plosive)
-    listed = (
-        studio.takes.plosives(lane, rate)
-        if low
-        else [e for e in studio.takes.sibilants(lane.sound, rate)]
-        if lane.sound
-        else []
-    )
+    listed = _listed(studio, path, rate, low, raw, first)
     shown: list[dict[str, Any]] = []
     for e in listed:
         if e["end"] <= first or e["start"] >= last or e.get("kind") == "breath":
@@ -112,7 +105,7 @@ def events(
             (p.gain_db for p in stage.by_hand if p.start_s * rate < e["end"] and p.end_s * rate > e["start"]), None
         )
         name = "plosive" if low else KIND_NAMES[e["kind"]]
-        apart = any(a.start < e["end"] and a.end > e["start"] for a in lane.apart)
+        apart = any(a.start < e["end"] and a.end > e["start"] for a in (path.lane.apart if path.is_lane else ()))
         shown.append({**e, "cut_db": _round(cut), "hand_db": hand, "name": name, "apart": apart})
     inside = [
         Sibilant(max(0, e["start"] - first), min(e["end"], last) - first, e["centre_hz"], e["excess_db"], e["kind"])
@@ -153,25 +146,30 @@ def begin(
     last: Frame = 0,
     hear: Hear = "lane",
 ) -> JSONResponse:
-    """Set a de-esser or plosive stage from what comes into it over the whole take; refused where nothing stands out.
+    """Set a de-esser or plosive stage from what comes into it; refused where nothing stands out.
+
+    Over the whole take on a lane, over the loop [first, last) on a return or bus.
 
     With `back` a de-esser is set so that in the loop [first, last) sibilants stand to the voice as they did after the
     first one on the lane.
     """
     studio, state = opened(request, session_id)
-    lane, rate = find_lane(state.session, lane_id), state.session.rate
-    stage = _balanced(state, lane, stage_id)
-    _, path = find_stage(state.session, lane, stage_id)
-    if lane.sound is None:
-        raise UnknownPlaceError(f"“{lane.name}” has no take")
+    path, rate = find_path(state.session, lane_id), state.session.rate
+    stage = _balanced(path, stage_id)
+    _, place = find_stage(path, stage_id)
     graph = studio.graph(state)
-    key = graph.places[f"lane:{lane_id}:before:{stage_id}"]
+    key = graph.places[f"{path.place}:before:{stage_id}"]
+
+    def coming_in() -> np.ndarray:
+        return studio.coming_in(state, path, stage_id, hear, (first, last))
+
     if isinstance(stage, Deess) and back:
         check_range(state, first, last)
+        lane = path.lane
         earlier = next((s for s in lane.stages if s.kind == "deess" and s.on and s.id != stage_id), None)
         if earlier is None:
             raise UnknownPlaceError(f"there is no other de-esser before “{stage.label}”")
-        ranged, _ = path_range(studio, state, hear, f"lane:{lane_id}", first, last)
+        ranged, _ = path_range(studio, state, hear, lane_id, first, last)
         then = sound_of(ranged, graph.places[f"lane:{lane_id}:stage:{earlier.id}"], first, last)
         sharp = [
             Sibilant(max(e.start, first) - first, min(e.end, last) - first, e.centre_hz, e.excess_db, e.kind)
@@ -182,16 +180,19 @@ def begin(
         found = deess_back(now, rate, sharp, stage, balance_db(then, rate, sharp))
         none = f"in this loop the sibilants already stand no higher than after “{earlier.label}”"
     elif isinstance(stage, Deess):
-        audio = studio.takes.whole(graph, key, lane.sound.frames, studio.renderer(rate))
-        found, none = deess_start(audio, rate), "no sibilant stands out of the voice here: there is nothing to tame"
+        found, none = (
+            deess_start(coming_in(), rate),
+            "no sibilant stands out of the voice here: there is nothing to tame",
+        )
     else:
-        audio = studio.takes.whole(graph, key, lane.sound.frames, studio.renderer(rate))
-        phrases = [Span(p.start, p.end) for p in lane.phrases]
-        found = plosive_start(audio, rate, phrases, studio.takes.lowest_hz(lane.sound, rate))
-        none = "no burst of air was found on this lane: there is nothing to tame"
+        sound = path.sound or (path.timed_by.sound if path.timed_by else None)
+        lowest = studio.takes.lowest_hz(sound, rate) if sound else 0.0
+        phrases = studio.phrases_in(path, (first, last))
+        found = plosive_start(coming_in(), rate, phrases, lowest)
+        none = "no burst of air was found here: there is nothing to tame"
     if not found:
         return JSONResponse({"error": none}, 422)
-    edits: list[Edit] = [Set(path=f"{path}/{name}", value=value) for name, value in found.items()]
+    edits: list[Edit] = [Set(path=f"{place}/{name}", value=value) for name, value in found.items()]
     return JSONResponse(told(studio.sessions.edit(session_id, edits, None)))
 
 
@@ -248,8 +249,29 @@ def _branch(name: str, part: str, inner: list[dict[str, Any]], sends: list[dict[
     return {"id": new_id("b"), "name": name, "blend_db": 0.0, "stages": [window, *inner], "sends": sends}
 
 
-def _balanced(state: State, lane: Lane, stage_id: str) -> Balanced:
-    stage, _ = find_stage(state.session, lane, stage_id)
+def _listed(studio: Studio, path: Path, rate: int, low: bool, raw: np.ndarray, first: int) -> list[dict[str, Any]]:
+    """Events of a lane's take; of a return or bus those of what comes into it in the loop."""
+    if path.is_lane:
+        if low:
+            return studio.takes.plosives(path.lane, rate)
+        return list(studio.takes.sibilants(path.sound, rate)) if path.sound else []
+    if low:
+        return []
+    found = find_sibilants(raw, rate)
+    return [
+        {
+            "start": e.start + first,
+            "end": e.end + first,
+            "centre_hz": round(e.centre_hz),
+            "excess_db": _round(e.excess_db),
+            "kind": e.kind,
+        }
+        for e in found
+    ]
+
+
+def _balanced(path: Path, stage_id: str) -> Balanced:
+    stage, _ = find_stage(path, stage_id)
     if not isinstance(stage, Balanced):
         raise UnknownPlaceError(f"“{stage.label}” listens for neither sibilants nor plosives")
     return stage

@@ -13,8 +13,9 @@ from ..core.engine.render import Cancel, Range
 from ..core.errors import CancelledError, MicLaneError
 from ..core.measure.stages import read_stage
 from ..core.mix.document import flat_stages
+from ..core.mix.paths import find_path, place_of
 from ..store.sessions import State
-from .studio import Hear, SongVariant, Studio, Variant, envelope, find_lane
+from .studio import Hear, SongVariant, Studio, Variant, envelope
 
 router = APIRouter()
 LONGEST_S = 20
@@ -143,31 +144,29 @@ def readings(
     )
 
 
-def path_range(studio: Studio, state: State, hear: Hear, path: str, start: int, stop: int) -> tuple[Range, str]:
-    """The range in which the stages of `path` (lane:ID or return:ID) were rendered, and the key of its end.
+def path_range(studio: Studio, state: State, hear: Hear, name: str, start: int, stop: int) -> tuple[Range, str]:
+    """The range in which the stages of the path of that name were rendered, and the key of its end.
 
     Taken from what is heard where that contains the path, so that nothing is rendered twice.
     """
     graph = studio.graph(state)
-    kind, name = path.split(":", 1)
-    end = graph.places[f"{path}:treated"]
+    end = graph.places[f"{place_of(name)}:treated"]
     heard = studio.target(graph, hear, name)
     if any(node.key == end for node in graph.needed(heard)):
         return studio.renderer(graph.rate).loop(graph, heard, start, stop, studio.newest(state)), end
-    alone: Hear = "lane" if kind == "lane" else "return"
-    return studio.range(state, alone, name, start, stop), end
+    return studio.range(state, "lane", name, start, stop), end
 
 
 def stations(
     studio: Studio, state: State, hear: Hear, lane: str, start: int, stop: int, first: int, last: int
 ) -> dict[str, Any]:
-    """Reading of every stage of a lane that is on, by id."""
-    part = find_lane(state.session, lane)
-    found, _ = path_range(studio, state, hear, f"lane:{lane}", start, stop)
+    """Reading of every stage of a path that is on, by id."""
+    part = find_path(state.session, lane)
+    found, _ = path_range(studio, state, hear, lane, start, stop)
     graph = studio.graph(state)
     told: dict[str, Any] = {}
-    for stage in flat_stages(part.stages):
-        trace = found.trace(graph.places[f"lane:{lane}:stage:{stage.id}"]) if stage.on else None
+    for stage in flat_stages(part.member.stages):
+        trace = found.trace(graph.places[f"{part.place}:stage:{stage.id}"]) if stage.on else None
         if trace is None or stage.kind == "split":
             continue
         r = read_stage(trace, first, last)
@@ -178,7 +177,8 @@ def stations(
             "max_db": round(r.reduction_max_db, 2),
             "in_db": round(r.level_in_db, 2),
             "out_db": round(r.level_out_db, 2),
-            "reduces": trace.gain_db is not None and stage.kind != "trim",
+            "reduces": trace.gain_db is not None and stage.kind not in ("trim", "lift"),
+            "lifts_db": round(float(-r.reduction_min_db), 2),
         }
     return told
 
@@ -197,17 +197,23 @@ def strip(
     studio, state = opened(request, session_id)
     check_range(state, start, stop)
     columns = max(16, min(columns, 4000))
-    part = find_lane(state.session, lane)
-    if part.sound is None:
+    part = find_path(state.session, lane)
+    sound = getattr(part.member, "sound", None)
+    if part.is_lane and sound is None:
         return Response(b"", media_type="application/octet-stream", headers={"X-Rows": ""})
-    rows = list(studio.raw_envelope(part.sound.digest, state.session.rate, start, stop, columns))
+    found, end = path_range(studio, state, hear, lane, start, stop)
+    before = studio.graph(state).places[f"{part.place}:raw"]
+    rows = list(
+        studio.raw_envelope(sound.digest, state.session.rate, start, stop, columns)
+        if sound
+        else envelope(found.cut(before), columns)
+    )
     names = ["raw-low", "raw-high"]
-    found, end = path_range(studio, state, hear, f"lane:{lane}", start, stop)
     rows += list(envelope(found.cut(end), columns))
     names += ["treated-low", "treated-high"]
     graph = studio.graph(state)
-    for stage in flat_stages(part.stages):
-        trace = found.trace(graph.places[f"lane:{lane}:stage:{stage.id}"]) if stage.on else None
+    for stage in flat_stages(part.member.stages):
+        trace = found.trace(graph.places[f"{part.place}:stage:{stage.id}"]) if stage.on else None
         if trace is not None and trace.gain_db is not None and stage.kind not in ("trim", "split"):
             rows.append(reduction_row(trace.gain_db, trace.start, trace.hop, start, stop, columns))
             names.append(stage.id)
@@ -219,10 +225,13 @@ def strip(
 def raw(request: Request, session_id: str, lane: str, start: Frame, stop: Frame, columns: int = 1000) -> Response:
     """Least and greatest raw sample of each column as floats, for any stretch of the song."""
     studio, state = opened(request, session_id)
-    part = find_lane(state.session, lane)
-    if part.sound is None or not 0 < stop - start <= 2 * state.session.frames + 2 * state.session.rate:
+    part = find_path(state.session, lane)
+    sound = getattr(part.member, "sound", None)
+    if not part.is_lane:
+        return Response(np.zeros((2, max(16, min(columns, 4000))), np.float32).tobytes())  # drawn where it is rendered
+    if sound is None or not 0 < stop - start <= 2 * state.session.frames + 2 * state.session.rate:
         raise MicLaneError("there is no sound there")
-    found = studio.raw_envelope(part.sound.digest, state.session.rate, start, stop, max(16, min(columns, 4000)))
+    found = studio.raw_envelope(sound.digest, state.session.rate, start, stop, max(16, min(columns, 4000)))
     return Response(found.tobytes(), media_type="application/octet-stream")
 
 

@@ -11,6 +11,7 @@ from ..core.errors import UnknownPlaceError
 from ..core.measure.clearance import Held, clearance, held
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Return, Session
+from ..core.mix.paths import find_path
 from ..core.stages.base import Stage
 from ..core.stages.duck import Duck
 from ..core.units import show_value
@@ -54,7 +55,7 @@ def space_page(request: Request, session_id: str, return_id: str = "") -> HTMLRe
     studio, state = opened(request, session_id)
     ret = find_return(state.session, return_id)
     lane = key_lane(state.session, ret)
-    data = lane_data(studio, state, lane) if lane else {}
+    data = lane_data(studio, state, find_path(state.session, lane.id)) if lane else {}
     if data:
         data |= {"screen": "space", "return": ret.id if ret else "", "hold": "unducked"}
     return page(request, "space.html", state, screen="space", data=data, **space_context(state, ret, lane))

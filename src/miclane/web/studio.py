@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from functools import lru_cache, partial
-from pathlib import Path
+from pathlib import Path as Folder
 from typing import Literal
 
 import numpy as np
@@ -15,9 +15,11 @@ from ..core.engine.render import Cancel, Gate, Range, Renderer
 from ..core.engine.stream import flow
 from ..core.errors import UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
+from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
 from ..core.mix.makeup import makeup_edits
+from ..core.mix.paths import Path, place_of
 from ..store.database import open_database
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
@@ -47,7 +49,7 @@ class Figures:
 class Studio:
     """Everything a page needs to hear and show a session."""
 
-    def __init__(self, data: Path) -> None:
+    def __init__(self, data: Folder) -> None:
         self.data = data
         self.engine = open_database(data / "miclane.sqlite")
         self.sounds = SoundStore(data / "sounds", self.engine)
@@ -89,10 +91,10 @@ class Studio:
         return self._graphs.get(key, Builder(state.session, untreated, without, alone).build)
 
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
-        """Key of the node that is heard."""
+        """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
         place = {
-            "lane": f"lane:{lane}:out",
-            "dry": f"lane:{lane}:treated",
+            "lane": f"{place_of(lane)}:out",
+            "dry": f"{place_of(lane)}:treated",
             "vocals": "bus:vocals:out",
             "mix": "bus:mix:out",
             "return": f"return:{lane}:out",
@@ -189,6 +191,25 @@ class Studio:
         match = float(np.clip(treated - untreated, -MATCH_LIMIT_DB, MATCH_LIMIT_DB)) if untreated > -100 else 0.0
         return Figures(treated, peak, untreated, match if treated > -100 else 0.0)
 
+    def phrases_in(self, path: Path, loop: tuple[int, int]) -> list[Span]:
+        """Phrases that time a path, in frames of what `coming_in` gives."""
+        phrases = path.timed_by.phrases if path.timed_by else ()
+        if path.is_lane:
+            return [Span(p.start, p.end) for p in phrases]
+        inside = [p for p in phrases if p.start < loop[1] and p.end > loop[0]]
+        return [Span(max(p.start - loop[0], 0), min(p.end, loop[1]) - loop[0]) for p in inside]
+
+    def coming_in(self, state: State, path: Path, stage_id: str, hear: Hear, loop: tuple[int, int]) -> np.ndarray:
+        """What comes into a stage (channels, frames): over the whole take on a lane, over the loop elsewhere."""
+        graph = self.graph(state)
+        key = graph.places[f"{path.place}:before:{stage_id}"]
+        if path.sound is not None:
+            return self.takes.whole(graph, key, path.sound.frames, self.renderer(graph.rate))
+        if path.is_lane or loop[1] <= loop[0]:
+            raise UnknownPlaceError(f"there is nothing to hear on “{path.member.name}”")
+        found = self.range(state, "lane", path.name, *loop)
+        return found.nodes[key].cut(*loop)
+
     def loudness(self, key: str, loop: tuple[int, int], rate: int, heard: Callable[[], np.ndarray]) -> float:
         """Integrated loudness of a node over a loop, which is `heard` when it is not known yet."""
         return self._measured.get(("lufs", key, loop), lambda: integrated_lufs(heard(), rate))
@@ -269,5 +290,5 @@ def find_lane(session: Session, identifier: str) -> Lane:
 @lru_cache(maxsize=1)
 def asset_version() -> str:
     """Changes whenever a shipped script or sheet does."""
-    static = Path(__file__).parent / "static"
+    static = Folder(__file__).parent / "static"
     return str(int(max(p.stat().st_mtime for p in static.rglob("*") if p.is_file())))

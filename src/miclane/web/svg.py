@@ -9,6 +9,7 @@ import numpy as np
 
 from ..core.measure.spectrum import AXIS_HZ
 from ..core.mix.document import Session
+from ..core.mix.paths import Path
 from ..core.stages.base import Stage
 from ..core.stages.eq import Band, Eq
 from ..core.stages.split import Split
@@ -161,19 +162,19 @@ def shorten(name: str, width: float) -> str:
     return name if len(name) <= most else name[: most - 1].rstrip() + "…"
 
 
-def lay_route(session: Session, lane_id: str, width: float = 1044) -> Route:
-    """Places of everything on a lane's route."""
-    lane = session.lane(lane_id)
+def lay_route(session: Session, path: Path, width: float = 1044) -> Route:
+    """Places of everything on a path's route."""
+    lane, sends = path.member, path.lane.sends if path.is_lane else ()
     slots = 0.0
     for stage in lane.stages:
         slots += max([1.0, *(len(b.stages) * 1.0 + 0.9 for b in stage.branches)]) if isinstance(stage, Split) else 1.0
     left, right = 84.0, width - 168
     pitch = min(96.0, (right - left) / max(slots, 1))
     branches = max((len(s.branches) for s in lane.stages if isinstance(s, Split)), default=0)
-    route = Route(width, 38, max(74, 62 + bool(branches or lane.sends) * 52 + max(branches - 1, 0) * 58))
+    route = Route(width, 38, max(74, 62 + bool(branches or sends) * 52 + max(branches - 1, 0) * 58))
     x = left
     for i, stage in enumerate(lane.stages):
-        base = f"lanes/{lane.id}/stages"
+        base = f"{path.base}/stages"
         route.gaps.append({"x": x - pitch / 2 + (4 if i == 0 else 0), "y": route.line_y, "index": i, "path": base})
         if isinstance(stage, Split):
             wide = max([1.0, *(len(b.stages) + 0.9 for b in stage.branches)]) * pitch
@@ -184,10 +185,10 @@ def lay_route(session: Session, lane_id: str, width: float = 1044) -> Route:
         x += pitch
     end = x - pitch / 2
     route.gaps.append(
-        {"x": min(end, right + 20), "y": route.line_y, "index": len(lane.stages), "path": f"lanes/{lane.id}/stages"}
+        {"x": min(end, right + 20), "y": route.line_y, "index": len(lane.stages), "path": f"{path.base}/stages"}
     )
     names = {r.id: r.name for r in session.returns}
-    route.sends = [{"name": names.get(s.id, s.id), "level_db": s.level_db, "id": s.id} for s in lane.sends if s.on]
+    route.sends = [{"name": names.get(s.id, s.id), "level_db": s.level_db, "id": s.id} for s in sends if s.on]
     return route
 
 

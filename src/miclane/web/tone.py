@@ -11,7 +11,7 @@ from ..core.errors import UnknownPlaceError
 from ..core.measure.phrases import Span
 from ..core.measure.pitch import track_pitch
 from ..core.measure.spectrum import AXIS_HZ, find_peaks, long_term_db, moment_db
-from ..core.mix.document import Lane
+from ..core.mix.paths import Path, find_path, place_of
 from ..core.stages.eq import Band, Eq
 from ..core.stages.eq_design import response
 from ..core.units import note_name
@@ -19,7 +19,7 @@ from .lane import find_stage, sound_of
 from .pages import page
 from .recent import Recent
 from .sound import Frame, check_range, opened, path_range
-from .studio import Hear, find_lane
+from .studio import Hear
 from .svg import PLOT, spectrum_paths
 
 router = APIRouter()
@@ -41,9 +41,9 @@ class Comb:
 combs: Recent[Comb | None] = Recent(64)
 
 
-def eq_of(lane: Lane, stage_id: str, session: Any) -> Eq:
-    """The EQ of that id on a lane; UnknownPlaceError where it is none."""
-    stage, _ = find_stage(session, lane, stage_id)
+def eq_of(path: Path, stage_id: str) -> Eq:
+    """The EQ of that id on a path; UnknownPlaceError where it is none."""
+    stage, _ = find_stage(path, stage_id)
     if not isinstance(stage, Eq):
         raise UnknownPlaceError(f"“{stage.label}” is not an EQ")
     return stage
@@ -81,14 +81,17 @@ def spectrum(
     """Spectrum before and after an EQ over the loop [first, last), the phrase at `at`, or the moment there, as SVG."""
     studio, state = opened(request, session_id)
     check_range(state, first, last)
-    lane, rate = find_lane(state.session, lane_id), state.session.rate
-    eq_of(lane, stage_id, state.session)
-    found, _ = path_range(studio, state, hear, f"lane:{lane_id}", first, last)
+    path, rate = find_path(state.session, lane_id), state.session.rate
+    eq_of(path, stage_id)
+    found, _ = path_range(studio, state, hear, lane_id, first, last)
     graph = studio.graph(state)
-    keys = [graph.places[f"lane:{lane_id}:{where}:{stage_id}"] for where in ("before", "stage")]
+    keys = [graph.places[f"{place_of(lane_id)}:{where}:{stage_id}"] for where in ("before", "stage")]
     before, after = (sound_of(found, key, first, last) for key in keys)
     at = min(max(at, first), last - 1) - first
-    phrases = [Span(max(p.start, first) - first, min(p.end, last) - first) for p in lane.phrases]
+    phrases = [
+        Span(max(p.start, first) - first, min(p.end, last) - first)
+        for p in (path.timed_by.phrases if path.timed_by else ())
+    ]
     phrases = [p for p in phrases if p.end > p.start]
     if of == "moment":
         half = round(MOMENT_S * rate / 2)
@@ -136,14 +139,14 @@ def motion(
     """
     studio, state = opened(request, session_id)
     check_range(state, first, last)
-    lane, rate = find_lane(state.session, lane_id), state.session.rate
-    eq = eq_of(lane, stage_id, state.session)
-    found, _ = path_range(studio, state, hear, f"lane:{lane_id}", first, last)
-    trace = found.trace(studio.graph(state).places[f"lane:{lane_id}:stage:{stage_id}"])
+    path, rate = find_path(state.session, lane_id), state.session.rate
+    eq = eq_of(path, stage_id)
+    found, _ = path_range(studio, state, hear, lane_id, first, last)
+    trace = found.trace(studio.graph(state).places[f"{place_of(lane_id)}:stage:{stage_id}"])
     if not eq.on or trace is None or trace.parts_db is None:
         return JSONResponse({"version": state.version, "gains": [], "curves": [], "first": first})
     a, b = ((frame - trace.start) // trace.hop for frame in (first, last))
-    channels = studio.graph(state).nodes[studio.graph(state).places[f"lane:{lane_id}:before:{stage_id}"]].channels
+    channels = studio.graph(state).nodes[studio.graph(state).places[f"{place_of(lane_id)}:before:{stage_id}"]].channels
     moving = [k for k, band in enumerate(eq.bands) if band in eq.moving_bands and _acts(band, channels)]
     axis = AXIS_HZ[::4]
     still = Eq(bands=tuple(x.model_copy(update={"dynamic": None}) for x in eq.bands)).response_db(axis, rate)

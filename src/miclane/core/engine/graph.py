@@ -14,6 +14,7 @@ from ..mix.document import Lane, Session, keyed_by
 from ..stages.base import Stage
 from ..stages.deess import Balanced
 from ..stages.eq import Eq
+from ..stages.multiband import Multiband
 from ..stages.split import SILENT_DB, Send, Split, blend_gain
 
 Gains = tuple[float, float]
@@ -99,9 +100,10 @@ def pan_gains(pan: float, channels: int) -> Gains:
 class Builder:
     """Builds the graph of a session.
 
-    `untreated` names the lane whose stages are left out ("*" for all vocal lanes); `without` a kind of stage that is
-    left out everywhere; `alone` a lane, a stage on it and a part of that: the lane then ends with the part alone. The
-    parts of an EQ are its bands; of a de-esser or plosive stage, HEARD (what it listens to) and TAKEN (what it takes).
+    `untreated` names the path (as mix.paths does) whose stages are left out ("*" for all vocal lanes); `without` a kind
+    of stage that is left out everywhere; `alone` a path, a stage on it and a part of that: the path then ends with the
+    part alone. The parts of an EQ or a multiband are its bands; of a split its branches; of a de-esser or plosive
+    stage, HEARD (what it listens to) and TAKEN (what it takes).
     """
 
     def __init__(
@@ -115,7 +117,10 @@ class Builder:
         self.apart: dict[str, list[tuple[Send, str, float]]] = {}  # what branches of a path send, and how loud they are
 
     def build(self) -> Graph:
-        """Graph with places `lane:ID:raw|treated|out`, `PATH:ID:stage:STAGE`, `return:ID:in|out`, `bus:ID:in|out`."""
+        """Graph with places `PATH:raw|treated|out`, `PATH:before|stage:STAGE`, `PATH:branch:BRANCH`.
+
+        PATH is `lane:ID`, `return:ID` or `bus:ID`; the raw sound of the latter two is what is sent or fed to them.
+        """
         session, places = self.session, self.graph.places
         soloed = any(lane.solo for lane in session.lanes)
         feeds: dict[str, list[tuple[str, Gains]]] = {bus.id: [] for bus in session.buses}
@@ -138,19 +143,14 @@ class Builder:
                 left, right = pan_gains(lane.pan, self.graph.nodes[end].channels)
                 sends[send.id].append((end, (gain * left, gain * right)))
         for ret in session.returns:
-            into = self._sum(sends[ret.id])
-            places[f"return:{ret.id}:in"] = into
-            last = self._chain(f"return:{ret.id}", ret.stages, into)
+            last = self._path(f"return:{ret.id}", ret.stages, self._sum(sends[ret.id]))
             gain = fader_gain(ret.fader_db)
-            places[f"return:{ret.id}:treated"] = last
             places[f"return:{ret.id}:out"] = self._sum([(last, (gain, gain))])
             if not ret.mute:
                 feeds[ret.bus].append((places[f"return:{ret.id}:out"], (1.0, 1.0)))
         for bus_id in self._bus_order():
             bus = next(b for b in session.buses if b.id == bus_id)
-            into = self._sum(feeds[bus_id])
-            places[f"bus:{bus_id}:in"] = into
-            last = self._chain(f"bus:{bus_id}", bus.stages, into)
+            last = self._path(f"bus:{bus_id}", bus.stages, self._sum(feeds[bus_id]))
             gain = fader_gain(bus.fader_db)
             places[f"bus:{bus_id}:out"] = self._sum([(last, (gain, gain))])
             if bus.into and not bus.mute:
@@ -187,22 +187,27 @@ class Builder:
 
     def _lane(self, lane: Lane) -> None:
         places = self.graph.places
-        raw = places[f"lane:{lane.id}:raw"]
-        skip = self.untreated == lane.id or (self.untreated == "*" and lane.role != "music")
         stages = tuple(_placed(s, lane, self.session.rate) for s in lane.stages)
-        if self.alone and self.alone[0] == lane.id:
-            stages = _until_band(stages, *self.alone[1:]) or stages
-        last = raw if skip else self._chain(f"lane:{lane.id}", stages, raw)
-        if self.alone and self.alone[0] == lane.id and self.alone[2] == TAKEN:
-            before, after = (
-                places.get(f"lane:{lane.id}:{where}:{self.alone[1]}", last) for where in ("before", "stage")
-            )
-            last = self._sum([(before, (1.0, 1.0)), (after, (-1.0, -1.0))], self.graph.nodes[after].channels)
-        places[f"lane:{lane.id}:treated"] = last
+        skip = self.untreated == "*" and lane.role != "music"
+        last = self._path(f"lane:{lane.id}", stages, places[f"lane:{lane.id}:raw"], lane.id, skip)
         gain = fader_gain(lane.fader_db)
         left, right = pan_gains(lane.pan, self.graph.nodes[last].channels)
         places[f"lane:{lane.id}:placed"] = self._sum([(last, (left, right))])
         places[f"lane:{lane.id}:out"] = self._sum([(last, (gain * left, gain * right))])
+
+    def _path(self, place: str, stages: tuple[Stage, ...], raw: str, name: str = "", skip: bool = False) -> str:
+        """The end of a path after its stages, or after what is to be heard of them; `raw` and `treated` are placed."""
+        places, name = self.graph.places, name or place
+        places[f"{place}:raw"] = raw
+        alone = self.alone if self.alone and self.alone[0] == name else None
+        if alone:
+            stages = _until_part(stages, *alone[1:]) or stages
+        last = raw if skip or self.untreated == name else self._chain(place, stages, raw)
+        if alone and alone[2] == TAKEN:
+            before, after = (places.get(f"{place}:{where}:{alone[1]}", last) for where in ("before", "stage"))
+            last = self._sum([(before, (1.0, 1.0)), (after, (-1.0, -1.0))], self.graph.nodes[after].channels)
+        places[f"{place}:treated"] = last
+        return last
 
     def _sum(self, parts: list[tuple[str, Gains]], channels: int = 2) -> str:
         inputs, gains = tuple(k for k, _ in parts), tuple(g for _, g in parts)
@@ -262,15 +267,19 @@ def _placed(stage: Stage, lane: Lane, rate: int) -> Stage:
     return stage.placed_on(lane, rate)
 
 
-def _until_band(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[Stage, ...]:
-    """The stages before an EQ, those of its branch included, and then a pass of one of its bands; () if not there."""
+def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[Stage, ...]:
+    """The stages before one, those of its branch included, and then one part of it alone; () if it is not there."""
     for k, stage in enumerate(stages):
+        if stage.id == stage_id and isinstance(stage, Multiband) and 0 <= band < len(stage.bands):
+            return (*stages[:k], stage.alone(band))
+        if stage.id == stage_id and isinstance(stage, Split) and 0 <= band < len(stage.branches):
+            return (*stages[:k], *stage.branches[band].stages)
         if stage.id == stage_id and isinstance(stage, Balanced):
             return (*stages[:k], stage.listening().model_copy(update={"id": stage.id}) if band == HEARD else stage)
         if stage.id == stage_id and isinstance(stage, Eq) and 0 <= band < len(stage.bands):
             return (*stages[:k], stage.bands[band].alone().model_copy(update={"id": stage.id}))
         for branch in getattr(stage, "branches", ()):
-            inside = _until_band(branch.stages, stage_id, band)
+            inside = _until_part(branch.stages, stage_id, band)
             if inside:
                 return (*stages[:k], *inside)
     return ()

@@ -1,7 +1,5 @@
 """Gain of compressors that work within a range: down from a threshold, or up to one, by so many dB at the most."""
 
-import numpy as np
-
 from . import kernel
 from .responses import soft_over
 

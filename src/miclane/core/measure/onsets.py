@@ -67,9 +67,7 @@ def _sharpness_db(audio: np.ndarray, rate: int, onsets: Sequence[int]) -> np.nda
     """Peak of each word start over the RMS of what it leads to, in dB; NaN where the sound ends before."""
     mono, told = np.abs(audio).max(axis=0), []
     for at in onsets:
-        (a, b), (c, d) = (
-            [max(0, at + round(ms * rate / 1000)) for ms in span] for span in (ONSET_MS, SUSTAIN_MS)
-        )
+        (a, b), (c, d) = ([max(0, at + round(ms * rate / 1000)) for ms in span] for span in (ONSET_MS, SUSTAIN_MS))
         if d > len(mono) or not mono[c:d].any():
             told.append(np.nan)
             continue

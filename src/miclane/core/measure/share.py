@@ -71,17 +71,17 @@ def share_of_work(
     head = stages[0][2]
     spans = [(max(p.start, first), min(p.end, last)) for p in phrases if p.start < last and p.end > first]
     spans = spans or [(first, last)]
-    masks = []
+    masks, points = [], min(len(t.mean_square_in) for _, _, t, _ in stages)
     for a, b in spans:
         k = slice(max(0, (a - head.start) // head.hop), max(1, (b - head.start) // head.hop))
-        power = head.mean_square_in[k]
-        mask = np.zeros(len(head.mean_square_in), bool)
+        power = head.mean_square_in[:points][k]
+        mask = np.zeros(points, bool)
         mask[k] = power > max(power.max(initial=0.0) * _SUNG, 1e-12)
         masks.append(mask)
     sung = np.logical_or.reduce(masks)
     works = []
     for identifier, name, trace, several in stages:
-        down = reduction_of(trace, several)
+        down = reduction_of(trace, several)[:points]
         each = tuple(float(down[m].mean()) if m.any() else 0.0 for m in masks)
         inside = down[sung] if sung.any() else np.zeros(1)
         worst = float(np.percentile(inside, 95))

@@ -82,7 +82,7 @@ def compressor_start(
 
 
 def lift_start(stage: Lift, audio: np.ndarray, rate: int, phrases: Sequence[Span]) -> dict[str, Any]:
-    """Threshold at the median of the sung frames, the noise just over the quietest quarter of what lies between phrases.
+    """Threshold at the median of the sung frames, noise just over the quietest quarter of what lies between phrases.
 
     (The louder part of that is breath.) The noise may rise by 3 dB. {} in silence.
     """

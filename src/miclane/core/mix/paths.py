@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from ..errors import UnknownPlaceError
-from .document import Bus, Lane, Return, Session
+from .document import Bus, Lane, Return, Session, Sound
 
 
 @dataclass(frozen=True)
@@ -25,6 +25,33 @@ class Path:
         """Whether it begins with a take."""
         return isinstance(self.member, Lane)
 
+    @property
+    def role(self) -> str:
+        """`lead`, `backing` or `music` of a lane; `return`; `bus`."""
+        return self.member.role if isinstance(self.member, Lane) else self.place.split(":")[0]
+
+    @property
+    def sung(self) -> bool:
+        """Whether it is a lane of a voice."""
+        return self.role in ("lead", "backing")
+
+    @property
+    def lane(self) -> Lane:
+        """The lane itself; UnknownPlaceError of a return or bus."""
+        if not isinstance(self.member, Lane):
+            raise UnknownPlaceError(f"“{self.member.name}” is not a lane")
+        return self.member
+
+    @property
+    def sound(self) -> Sound | None:
+        """The take, where there is one."""
+        return self.member.sound if isinstance(self.member, Lane) else None
+
+
+def place_of(name: str) -> str:
+    """Where a path of that name stands in the graph."""
+    return name if ":" in name else f"lane:{name}"
+
 
 def find_path(session: Session, name: str) -> Path:
     """The path of that name; UnknownPlaceError when there is none."""
@@ -39,9 +66,9 @@ def find_path(session: Session, name: str) -> Path:
     if member is None:
         raise UnknownPlaceError(f"there is no {kind or 'lane'} “{identifier}” in “{session.name}”")
     if isinstance(member, Lane):
-        return Path(member, member.id, f"lane:{member.id}", f"lanes/{member.id}", member)
+        return Path(member, member.id, place_of(member.id), f"lanes/{member.id}", member)
     base = "returns" if isinstance(member, Return) else "buses"
-    return Path(member, name, name, f"{base}/{member.id}", _sung_into(session, member))
+    return Path(member, name, place_of(name), f"{base}/{member.id}", _sung_into(session, member))
 
 
 def _sung_into(session: Session, member: Return | Bus) -> Lane | None:

@@ -108,6 +108,8 @@ class Stage(Settings):
     summary: ClassVar[str] = ""
     widens: ClassVar[bool] = False
     insertable: ClassVar[bool] = True
+    takes_lane: ClassVar[bool] = False  # it works from its lane's phrases and events, so only a lane can have it
+    for_returns: ClassVar[bool] = False  # it belongs on a return
     kinds: ClassVar[dict[str, type["Stage"]]] = {}
 
     kind: str

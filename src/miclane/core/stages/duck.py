@@ -51,6 +51,7 @@ class Duck(Stage):
 
     title: ClassVar[str] = "Duck"
     summary: ClassVar[str] = "held down by the dry vocal, back up in the gaps"
+    for_returns: ClassVar[bool] = True
 
     kind: Literal["duck"] = "duck"
     key: Key = Key()

@@ -150,6 +150,7 @@ class Reverb(Stage):
 
     title: ClassVar[str] = "Plate"
     summary: ClassVar[str] = "dense, bright, without walls"
+    for_returns: ClassVar[bool] = True
     widens: ClassVar[bool] = True
 
     kind: Literal["reverb"] = "reverb"

@@ -22,6 +22,7 @@ class Ride(Stage):
 
     title: ClassVar[str] = "Ride"
     summary: ClassVar[str] = "a slow gain towards a target loudness"
+    takes_lane: ClassVar[bool] = True
 
     kind: Literal["ride"] = "ride"
     target_lufs: float = rule(-20.0, "Target", "LUFS", -40, -8, usual=(-24, -16))

@@ -58,6 +58,7 @@ class Trim(Stage):
 
     title: ClassVar[str] = "Trim"
     summary: ClassVar[str] = "one gain for the take, one for each phrase"
+    takes_lane: ClassVar[bool] = True
 
     kind: Literal["trim"] = "trim"
     gain_db: float = rule(0.0, "Gain", "dB", -36, 36, usual=(-9, 9))

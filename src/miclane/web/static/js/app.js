@@ -8,6 +8,8 @@ import { refreshPictures, reloadBody } from "./bench.js";
 import "./pins.js";
 import "./tone.js";
 import "./sibilance.js";
+import "./control.js";
+import "./branches.js";
 import "./take.js";
 import "./phrases.js";
 import "./trims.js";

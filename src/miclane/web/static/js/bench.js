@@ -2,11 +2,12 @@
 
 import { change, on, picture, set, say, state, $, $$ } from "./session.js";
 import { measured, player } from "./player.js";
+import { branchFor } from "./branches.js";
 import "./rule.js";
 
 const bench = () => $("#bench");
 const query = ([first, last]) => `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}`;
-const OWN_PICTURE = ["eq", "trim", "ride", "deess", "plosive", "apart", ""];
+const OWN_PICTURE = ["eq", "trim", "ride", "deess", "plosive", "apart", ""]; // "" is what has no stage: take, out
 let token = 0;
 
 export function reloadBody(stage, band = 0) {
@@ -44,7 +45,7 @@ export function open(stage) {
 
 export async function refreshPictures() {
   const box = bench();
-  if (!box?.dataset.stage || box.dataset.stale || box.dataset.stage === "out" || !player.last) return;
+  if (!box?.dataset.stage || box.dataset.stale || !player.last) return;
   if (!state.frames) return void say("bench", { kind: box.dataset.kind, stage: box.dataset.stage });
   const mine = ++token;
   const stage = box.dataset.stage;
@@ -52,7 +53,7 @@ export async function refreshPictures() {
   say("bench", { kind: box.dataset.kind, stage });
   if (!$("#measured") || OWN_PICTURE.includes(box.dataset.kind)) return;
   try {
-    const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}`, { headers: { "hx-request": "true" } });
+    const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}&band=${box.dataset.band || 0}`, { headers: { "hx-request": "true" } });
     if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
     $("#measured").innerHTML = await answer.text();
   } catch {
@@ -115,7 +116,7 @@ function insertStage(path, index, kind) {
   const value = { kind, id };
   if (kind === "eq") value.bands = [{ shape: "low_cut", frequency_hz: 90 }];
   if (kind === "trim") value.name = "Phrase trim";
-  if (kind === "split") value.branches = [{ id: `b${id}`, name: "Crush", blend_db: -20, stages: [{ kind: "compressor", id: `c${id}`, name: "Crush", ratio: 12, threshold_db: -36, attack_ms: 0.6, release_ms: 240, makeup_db: 10 }] }];
+  if (kind === "split") value.branches = [branchFor("Thicken", -20)];
   change([{ op: "insert", path, index, value }], { structure: true, select: { stage: id } });
 }
 
@@ -142,11 +143,7 @@ document.addEventListener("click", (event) => {
   const remove = at("[data-remove]");
   if (remove) return void change([{ op: "remove", path: remove.dataset.remove }], { structure: true });
   const branch = at("[data-add-branch]");
-  if (branch) return void change([{ op: "insert", path: branch.dataset.addBranch, index: Number(branch.dataset.index), value: { id: `b${crypto.randomUUID().slice(0, 8)}`, name: "Copy", blend_db: -20, stages: [] } }], { structure: true });
-  if (at("#match")) {
-    const by = Number($("#match").dataset.by);
-    return void set($("#match").dataset.path, Math.round((Number($("#match").dataset.now) + by) * 10) / 10, { structure: true });
-  }
+  if (branch) return void change([{ op: "insert", path: branch.dataset.addBranch, index: Number(branch.dataset.index), value: branchFor(branch.dataset.use, -60) }], { structure: true });
   if (at("#rename")) rename(at("#rename"));
 });
 document.addEventListener("change", (event) => {
@@ -181,10 +178,11 @@ const minus = (v, digits = 1) => {
   const shown = Math.abs(v).toFixed(digits);
   return Number(shown) === 0 ? shown : `${v < 0 ? "−" : "+"}${shown}`;
 };
+const kindOf = (id) => $(`.station[data-stage="${CSS.escape(id)}"]`)?.dataset.kind;
 export function showReadings(told) {
   for (const [id, r] of Object.entries(told.stations)) {
     const spot = $(`[data-reading="${CSS.escape(id)}"]`);
-    if (spot) spot.textContent = r.reduces ? (r.p95_db < 0.05 ? "0.0" : `−${r.p95_db.toFixed(1)}`) : minus(r.change_db);
+    if (spot) spot.textContent = r.reduces && kindOf(id) !== "multiband" ? (r.p95_db < 0.05 ? "0.0" : `−${r.p95_db.toFixed(1)}`) : minus(r.change_db);
     if (bench()?.dataset.stage !== id) continue;
     const kind = bench().dataset.kind;
     const line = $("#say");
@@ -192,14 +190,12 @@ export function showReadings(told) {
       if (kind === "eq") line.textContent = Math.abs(r.change_db) < 0.15 ? "as loud as before: you compare tone" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
       else if (kind === "trim" || kind === "ride") line.textContent = Math.abs(r.change_db) < 0.05 ? "leaves this loop as it is" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
       else if (kind === "deess" || kind === "plosive") line.textContent = r.max_db < 0.05 ? "cuts nothing in this loop" : `takes up to ${r.max_db.toFixed(1)} dB off`;
+      else if (kind === "lift") line.textContent = r.lifts_db < 0.05 ? "lifts nothing in this loop" : `lifts by up to ${r.lifts_db.toFixed(1)} dB`;
+      else if (kind === "multiband") line.textContent = `changes the level by ${minus(r.change_db)} dB`;
       else if (r.reduces) line.textContent = r.max_db < 0.05 ? "does nothing in this loop" : `turns down ${r.median_db.toFixed(1)} dB half of the time, ${r.max_db.toFixed(1)} dB at most`;
     }
-    const match = $("#match");
-    if (match) {
-      match.dataset.by = -r.change_db;
-      match.disabled = Math.abs(r.change_db) < 0.1;
-      $("#match-figure").textContent = Math.abs(r.change_db) < 0.1 ? "equally loud now" : `out is ${Math.abs(r.change_db).toFixed(1)} dB ${r.change_db < 0 ? "quieter" : "louder"} than in`;
-    }
+    const figure = $("#match-figure");
+    if (figure) figure.textContent = Math.abs(r.change_db) < 0.1 ? "" : `${r.change_db < 0 ? "+" : "−"}${Math.abs(r.change_db).toFixed(1)}`;
   }
   const level = $("#lane-level");
   if (level && player.hear === "lane" && level.textContent !== "muted") level.textContent = told.lufs <= -100 ? "silent" : `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;

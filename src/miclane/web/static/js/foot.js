@@ -68,6 +68,7 @@ document.addEventListener("click", (event) => {
   else if (at("#undo")) history("undo");
   else if (at("#redo")) history("redo");
   else if (at("#help")) $("#keys").showModal();
+  else if (at("#eyes")) toggleEyes();
   else if (at("#light")) {
     const night = document.documentElement.dataset.light === "night" || (!document.documentElement.dataset.light && matchMedia("(prefers-color-scheme: dark)").matches);
     document.documentElement.dataset.light = night ? "day" : "night";
@@ -77,7 +78,22 @@ document.addEventListener("click", (event) => {
   }
 });
 
+function toggleEyes() {
+  const root = document.documentElement;
+  if (root.dataset.eyes) delete root.dataset.eyes;
+  else root.dataset.eyes = "off";
+  localStorage.setItem("eyes", root.dataset.eyes ?? "on");
+  showEyes();
+  say("light"); // what is drawn on canvas is drawn again
+}
+
+export function showEyes() {
+  const off = document.documentElement.dataset.eyes === "off";
+  $("#eyes")?.setAttribute("aria-pressed", off);
+}
+
 export function showLight() {
+  showEyes();
   const night = document.documentElement.dataset.light === "night" || (!document.documentElement.dataset.light && matchMedia("(prefers-color-scheme: dark)").matches);
   if ($("#light")) $("#light").textContent = night ? "Day" : "Night";
 }
@@ -113,6 +129,7 @@ document.addEventListener("keydown", (event) => {
     other(holdVariant(), true);
   } else if (key === "r" && !event.repeat) other("removed", player.variant !== "removed");
   else if (key === "b") $("#bypass") && set($("#bypass").dataset.switch, $("#bypass").getAttribute("aria-pressed") === "true", { structure: true });
+  else if (key === "e" && !event.repeat) toggleEyes();
   else if (event.key === "?") $("#keys").showModal();
 });
 document.addEventListener("keyup", (event) => {

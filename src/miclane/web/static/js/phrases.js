@@ -5,7 +5,7 @@ import { frameAt, layout, loopPhrases } from "./strip.js";
 import { player } from "./player.js";
 
 const EDGE = 6;
-const base = () => `lanes/${state.lane}/phrases`;
+const base = () => `lanes/${state.data.phrases_of}/phrases`;
 const apply = (edits, gesture = "") => change(edits, { gesture, structure: true, data: true });
 
 export function split(index, frame = player.at) {

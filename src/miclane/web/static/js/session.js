@@ -115,7 +115,7 @@ async function run(job) {
   if (told) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
     learn(told);
-    say("changed", { ...told, structure: job.structure, data: job.data, select: job.select, began: job.began, edits: job.edits });
+    say("changed", { ...told, structure: job.structure, data: job.data, select: job.select, began: job.began, edits: job.edits, gesture: job.gesture });
   } else say("refused");
   job.done?.(told);
   if (waiting) {

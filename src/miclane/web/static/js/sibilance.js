@@ -374,8 +374,8 @@ async function drawBalance() {
 
 on("bench", () => {
   drawBalance();
-  if (!KINDS.includes(kind())) return;
   showHearing();
+  if (!KINDS.includes(kind())) return;
   refresh();
 });
 on("variant", () => {

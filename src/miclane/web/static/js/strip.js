@@ -239,7 +239,8 @@ export function draw() {
     wave(g, view.raw.subarray(0, n), view.raw.subarray(n), 0, w, middle, scale, color("--raw-fill"));
   }
   const rows = view.rows;
-  if (rows && rows.lane === state.lane && treated) {
+  const eyesOff = document.documentElement.dataset.eyes === "off";
+  if (rows && rows.lane === state.lane && treated && !eyesOff) {
     wave(g, row("treated-low"), treated, x(rows.first), x(rows.last) - x(rows.first), middle, scale, color("--voice-fill"));
   }
   g.strokeStyle = color("--hair");
@@ -274,7 +275,7 @@ export function draw() {
       lastLabel = at;
     }
   }
-  if (rows && rows.lane === state.lane) {
+  if (rows && rows.lane === state.lane && !eyesOff) {
     const stages = rows.names.slice(4);
     const room = h - rowsTop - 14;
     const each = Math.min(24, room / Math.max(stages.length, 1));

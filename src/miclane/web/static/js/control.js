@@ -1,0 +1,71 @@
+// The dynamics pass: where to begin, makeup by loudness, attacks tried on word starts, share of the work.
+
+import { change, changedBy, on, picture, post, set, state, $ } from "./session.js";
+import { measured, player, unhurried } from "./player.js";
+
+const bench = () => $("#bench");
+const query = () => {
+  const [first, last] = measured();
+  return `hear=${player.hear}&first=${first}&last=${last}`;
+};
+let token = 0;
+
+async function draw() {
+  const box = bench();
+  const spot = $("#share") ?? $("#control");
+  if (!spot || !box || !player.last || !state.frames) return;
+  if (spot.id === "control" && !["compressor", "limiter", "multiband"].includes(box.dataset.kind)) return;
+  const mine = ++token;
+  const stage = box.dataset.stage;
+  const address = spot.id === "share" ? "work" : `control/${stage}`;
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/${address}?${query()}`, { headers: { "hx-request": "true" } });
+  if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
+  spot.innerHTML = await answer.text();
+  document.body.dataset.controlled = state.version;
+}
+
+async function makeUp(gesture) {
+  const stage = bench().dataset.stage;
+  const told = await post(`/s/${state.id}/lane/${state.lane}/makeup/${stage}?${query()}&gesture=${encodeURIComponent(gesture)}`);
+  if (told?.changed) changedBy(told);
+}
+
+document.addEventListener("click", async (event) => {
+  const at = (selector) => event.target.closest(selector);
+  const begin = at("[data-start]");
+  if (begin) {
+    begin.disabled = true;
+    const told = await post(`/s/${state.id}/lane/${state.lane}/start/${bench().dataset.stage}?spread=${begin.dataset.start}&${query()}`);
+    if (told) changedBy(told);
+    else begin.disabled = false;
+  }
+  if (at("#match")) makeUp("");
+  const attack = at("[data-attack]");
+  if (attack) set(attack.dataset.attack, Number(attack.dataset.value), { structure: true });
+  const split = at("[data-split-band]");
+  if (split) splitBand(split.dataset.splitBand, Number(split.dataset.index));
+});
+
+// A band in two at the middle of its span; both keep what the one did.
+function splitBand(path, index) {
+  const edges = JSON.parse($("#band-edges").textContent);
+  const low = index ? edges[index - 1] : 60;
+  const high = edges[index] ?? 16000;
+  const own = JSON.parse($("#band-settings").textContent);
+  const value = { ...own, up_to_hz: Math.round(Math.sqrt(low * high)) };
+  change([{ op: "insert", path, index, value }], { structure: true, select: { band: index } });
+}
+
+// Makeup by itself: once the loop has been heard with a new setting of this stage, in the same step of undo.
+let followed = null;
+on("changed", ({ edits, gesture }) => {
+  const box = bench();
+  const mine = (edits ?? []).find((e) => box?.dataset.kind === "compressor" && box.dataset.auto === "1" && e.path.startsWith(`${box.dataset.path}/`) && !e.path.endsWith("/makeup_db"));
+  if (mine) followed = { gesture: gesture ?? "" };
+});
+on("rendered", unhurried(() => {
+  if (followed && bench()?.dataset.auto === "1") makeUp(followed.gesture);
+  followed = null;
+}));
+
+on("bench", draw);
