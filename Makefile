@@ -5,7 +5,7 @@ ARGS ?=
 COMPILE = CUSTOM_COMPILE_COMMAND="make lock" $(BIN)/pip-compile -q --generate-hashes --no-emit-index-url --no-emit-find-links \
 	--no-emit-trusted-host --no-emit-options --strip-extras --allow-unsafe
 
-.PHONY: demo test bench check lock style song shots
+.PHONY: demo test bench check lock style song shots curves
 
 .venv/run.stamp: requirements/run.lock pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11) and "Mic Lane needs Python 3.11; set PYTHON=/path/to/python3.11")'
@@ -45,6 +45,9 @@ style:  ## compile the Tailwind sheet (needs Node; the result is committed)
 song: .venv/dev.stamp  ## make the demo song again (needs Festival; the result is committed)
 	@$(BIN)/pip install -q 'pyworld==0.3.5'
 	@$(BIN)/python tools/song/make.py src/miclane/demo/song
+
+curves: .venv/run.stamp  ## draw docs/responses.svg again
+	@$(BIN)/python tools/responses.py docs/responses.svg
 
 shots: .venv/dev.stamp  ## take docs/screenshots again from the demo song
 	@$(BIN)/python -m tools.shots docs/screenshots

@@ -50,31 +50,47 @@ def _ff_compressor(threshold_db: float, ratio: float, release_ms: float = 80) ->
 
 
 _FF_LIMITER = "alimiter=limit=0.5:attack=3:release=80:level=0"
+_FF_CRUSH = f"asplit[a][b];[b]{_ff_compressor(-40, 12)},{_FF_LIMITER}[c];[a][c]amix=inputs=2:weights=1 0.2:normalize=0"
+_FF_DRIVE = "volume=6dB,asoftclip=type=atan:oversample=8,volume=-6dB"
+_FF_LANE = [
+    "highpass=f=96",
+    _bells(BELLS[:3]),
+    "deesser=i=0.4",
+    _ff_compressor(-18, 4),
+    _ff_compressor(-26, 4, 180),
+    _FF_CRUSH,
+    _bells(BELLS[8:11]),
+    "treble=f=9500:g=3",
+    "deesser=i=0.4",
+    _ff_compressor(-16, 2),
+    _FF_LIMITER,
+]
+_FF_BANDS = "|".join(f"0.008\\,0.12 6 -47/-40\\,-34/-34\\,-17/-33 {edge}" for edge in (240, 3400, 20000))
 FFMPEG = {
     "eq, 16 bells": _bells(BELLS),
     "compressor": _ff_compressor(-24, 4),
+    "compressor, FET": _ff_compressor(-24, 4),
+    "compressor, optical": _ff_compressor(-24, 4),
+    "gate": "agate=threshold=0.01:range=0.03:attack=1:release=80",
+    "de-esser": "deesser=i=0.4",
+    "multiband of three": f"mcompand={_FF_BANDS}",
+    "drive, eight times": _FF_DRIVE,
     "limiter (ffmpeg's does not look between samples)": _FF_LIMITER,
-    "lane of ten stages": ",".join(
-        [
-            "highpass=f=96",
-            _bells(BELLS[:3]),
-            "deesser=i=0.4",
-            _ff_compressor(-18, 4),
-            _ff_compressor(-26, 4, 180),
-            f"asplit[a][b];[b]{_ff_compressor(-40, 12)},{_FF_LIMITER}[c];[a][c]amix=inputs=2:weights=1 0.2:normalize=0",
-            _bells(BELLS[8:11]),
-            "treble=f=9500:g=3",
-            "deesser=i=0.4",
-            _ff_compressor(-16, 2),
-            _FF_LIMITER,
-        ]
-    ),
+    "lane of ten stages": ",".join(_FF_LANE),
+    "the same with drive": ",".join([*_FF_LANE[:-1], _FF_DRIVE, _FF_LANE[-1]]),
 }
 CHAINS = {
     "eq, 16 bells": [{"kind": "eq", "bands": BELLS}],
     "compressor": [COMPRESSOR],
+    "compressor, FET": [{**COMPRESSOR, "response": "fet", "attack_ms": 0.2}],
+    "compressor, optical": [{**COMPRESSOR, "response": "optical"}],
+    "gate": [{"kind": "gate"}],
+    "de-esser": [{"kind": "deess"}],
+    "multiband of three": [{"kind": "multiband"}],
+    "drive, eight times": [{"kind": "drive"}],
     "limiter (ffmpeg's does not look between samples)": [LIMITER],
     "lane of ten stages": LANE,
+    "the same with drive": [*LANE[:-1], {"kind": "drive", "amount_db": 4, "mix": 0.5}, LIMITER],
 }
 
 

@@ -32,9 +32,11 @@ def at(page: Page, demo: SimpleNamespace):
     """Opens an address; fails the test when the page reports an error."""
     errors: list[str] = []
     page.on("pageerror", lambda e: errors.append(e.stack or str(e)))
+    expected = "Failed to load resource"  # told with its address by the answer itself
+    page.on("console", lambda m: errors.append(m.text) if m.type == "error" and expected not in m.text else None)
     page.on(
-        "console",
-        lambda m: errors.append(m.text) if m.type == "error" and "409" not in m.text and "422" not in m.text else None,
+        "response",
+        lambda r: errors.append(f"{r.status} {r.url}") if r.status >= 400 and not r.status in (409, 422) else None,
     )
     page.set_default_timeout(60_000)
 

@@ -95,9 +95,15 @@ def test_share_of_work_by_phrase_and_what_stands_out() -> None:
     one, other = np.full(n, -2.0), np.full(n, -6.0)
     one[400:] = -4.0
     told = share_of_work(
-        [("a", "A", trace_of(one), False), ("b", "B", trace_of(other), False), ("c", "C", trace_of(np.zeros(n)), False)],
-        phrases, 0, 3 * RATE,
-    )  # fmt: skip
+        [
+            ("a", "A", trace_of(one), False),
+            ("b", "B", trace_of(other), False),
+            ("c", "C", trace_of(np.zeros(n)), False),
+        ],
+        phrases,
+        0,
+        3 * RATE,
+    )
     assert told.works[0].phrases_db == pytest.approx((2.0, 4.0))
     assert told.totals_db == pytest.approx((8.0, 10.0))
     assert told.total_db == pytest.approx(9.0)
@@ -149,7 +155,8 @@ def test_recovery_counts_the_words_before_which_a_stage_has_let_go() -> None:
 
 
 def test_a_crushed_copy_lifts_quiet_words_and_hardly_the_peaks(lead: np.ndarray) -> None:
-    crush = {"kind": "compressor", "id": "c", "threshold_db": -36, "ratio": 12, "attack_ms": 0.6, "release_ms": 240, "makeup_db": 10}  # fmt: skip
+    crush = {"kind": "compressor", "id": "c", "threshold_db": -36, "ratio": 12, "attack_ms": 0.6, "release_ms": 240}
+    crush |= {"makeup_db": 10}
     branch = {"id": "b", "blend_db": -14, "stages": [crush, {"kind": "limiter", "id": "l", "ceiling_dbtp": -9}]}
     graph, read, _ = one_lane(lead, [{"kind": "split", "id": "s0", "branches": [branch]}])
     y = Renderer(read, threads=1).loop(graph, graph.places["lane:lead:treated"], 0, lead.shape[1]).audio

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import RATE, noise, one_lane, residue_db, run, sine
+from conftest import RATE, db, noise, one_lane, residue_db, run, sine
 from miclane.core.engine.cache import Rendered, RenderStore
 from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Cancel, Renderer
@@ -118,6 +118,67 @@ def test_neutral_branches_and_dry_null_against_their_sum(lookahead: float) -> No
         {"id": "b", "blend_db": 0, "stages": [{"kind": "deess", "id": "z", "max_cut_db": 0}]},
     ]
     assert null_of({"kind": "split", "branches": branches}, noise(1.0, 0.1)) < -120
+
+
+@pytest.mark.parametrize("ahead", [0, 0.37, 12])
+@pytest.mark.parametrize("oversampled", ["none", "drive", "limiter", "both"])
+@pytest.mark.parametrize("more", ["lift", "gate", "nothing"])
+def test_every_look_ahead_with_every_oversampling_is_aligned(ahead: float, oversampled: str, more: str) -> None:
+    stages: list[dict] = [{"kind": "compressor", "ratio": 1, "lookahead_ms": ahead}]
+    if oversampled in ("drive", "both"):
+        stages.append({"kind": "drive", "mix": 0})
+    if oversampled in ("limiter", "both"):
+        stages.append({"kind": "limiter", "ceiling_dbtp": 0, "lookahead_ms": 2.3})
+    if more == "lift":
+        stages.append({"kind": "lift", "most_db": 0, "lookahead_ms": ahead / 2})
+    if more == "gate":
+        stages.append({"kind": "gate", "threshold_db": -90, "range_db": 0})
+    branch = [{**s, "id": f"x{k}"} for k, s in enumerate(stages)]
+    branches = [
+        {"id": "a", "blend_db": 0, "stages": branch},
+        {"id": "b", "blend_db": 0, "stages": [{"kind": "compressor", "id": "z", "ratio": 1, "lookahead_ms": 5}]},
+    ]
+    assert null_of({"kind": "split", "branches": branches}, noise(0.5, 0.1)) < -120
+
+
+def test_a_bus_has_stages_and_is_heard_without_them() -> None:
+    x = noise(1.0, 0.1)
+    down = {"kind": "trim", "id": "t", "gain_db": -6}
+    buses = [
+        {"id": "vocals", "name": "Vocals", "into": "mix", "stages": [down]},
+        {"id": "mix", "name": "Mix", "into": None, "stages": [{**down, "gain_db": -3}]},
+    ]
+    level = {}
+    for untreated in ("", "bus:vocals", "bus:mix", "*"):
+        graph, read, session = one_lane(x, [{**down, "gain_db": -1}], buses=buses, lane={"bus": "vocals"})
+        graph = Builder(session, untreated).build()
+        mix = Renderer(read).loop(graph, graph.places["bus:mix:out"], 0, x.shape[1]).audio
+        level[untreated] = db(float(mix.std()) / float(x.std()))
+    whole = -6 - 3 - 1 + 20 * np.log10(np.cos(np.pi / 4))
+    assert level[""] == pytest.approx(whole, abs=0.01)
+    assert level["bus:vocals"] == pytest.approx(whole + 6, abs=0.01)
+    assert level["bus:mix"] == pytest.approx(whole + 3, abs=0.01)
+    assert level["*"] == pytest.approx(whole + 1, abs=0.01)
+    assert set(graph.places) >= {"bus:vocals:raw", "bus:vocals:treated", "bus:vocals:stage:t"}
+
+
+def test_a_branch_and_a_band_are_heard_alone() -> None:
+    x = noise(1.0, 0.1)
+    branches = [{"id": "a", "stages": [{"kind": "trim", "id": "q", "gain_db": -20}]}, {"id": "b", "stages": []}]
+    stages = [{"kind": "split", "id": "s", "branches": branches}, {"kind": "trim", "id": "after", "gain_db": 9}]
+    _, read, session = one_lane(x, stages)
+    graph = Builder(session, alone=("lead", "s", 0)).build()
+    alone = Renderer(read).loop(graph, graph.places["lane:lead:treated"], 0, x.shape[1]).audio
+    assert residue_db(alone, 0.1 * x) < -200
+    bands = [{"up_to_hz": 300, "ratio": 1}, {"up_to_hz": 3000, "ratio": 1}, {"ratio": 1}]
+    _, read, session = one_lane(x, [{"kind": "multiband", "id": "m", "bands": bands}])
+    total = np.zeros_like(x)
+    for k in range(3):
+        graph = Builder(session, alone=("lead", "m", k)).build()
+        total += Renderer(read).loop(graph, graph.places["lane:lead:treated"], 0, x.shape[1]).audio
+    graph = Builder(session).build()
+    whole = Renderer(read).loop(graph, graph.places["lane:lead:treated"], 0, x.shape[1]).audio
+    assert residue_db(total, whole) < -200
 
 
 def test_dry_sends_and_returns_meet_to_the_sample() -> None:

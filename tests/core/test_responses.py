@@ -90,13 +90,33 @@ def test_a_self_adjusting_release_is_quick_after_a_peak_and_slow_after_a_long_no
     release=st.floats(2, 3000),
     adjusting=st.booleans(),
     detector=st.sampled_from(("peak", "rms")),
+    works=st.sampled_from(("compress", "limit")),
+    target=st.sampled_from(("stereo", "middle", "side", "left", "right")),
+    link=st.floats(0, 1),
+    look=st.floats(0, 20),
+    emphasis=st.floats(0, 15),
+    harmonics=st.sampled_from((0.0, 0.2)),
 )
 def test_any_setting_is_finite_keeps_silence_and_never_turns_up(
-    response, threshold, ratio, knee, attack, release, adjusting, detector
+    response,
+    threshold,
+    ratio,
+    knee,
+    attack,
+    release,
+    adjusting,
+    detector,
+    works,
+    target,
+    link,
+    look,
+    emphasis,
+    harmonics,
 ) -> None:
     stage = Compressor(
         response=response, threshold_db=threshold, ratio=ratio, knee_db=knee, attack_ms=attack, release_ms=release,
-        self_adjusting=adjusting, detector=detector,
+        self_adjusting=adjusting, detector=detector, works=works, target=target, link=link, lookahead_ms=look,
+        key_emphasis_db=emphasis, harmonics=harmonics,
     )  # fmt: skip
     rng = np.random.default_rng(1)
     x = rng.standard_normal((2, 6000)) * np.repeat([0.001, 1.0, 0.03], 2000)

@@ -1,4 +1,4 @@
-"""The dynamics pass on the Lane screen: where to begin, makeup by loudness, word starts, recovery, share of the work."""
+"""The dynamics pass on the Lane screen: where to begin, makeup by loudness, word starts, share of the work."""
 
 from typing import Any
 
@@ -8,6 +8,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from ..core.errors import UnknownPlaceError
 from ..core.measure.blend import Told, normalised, tell
+from ..core.measure.loudness import SILENCE_LUFS, integrated_lufs
 from ..core.measure.onsets import find_onsets, onset_change, recovery
 from ..core.measure.phrases import Span
 from ..core.measure.share import Share, share_of_work
@@ -116,9 +117,7 @@ def work(
             parts.append({"y": round(y, 1), "height": round(height, 1), "row": row, "db": stage.phrases_db[k]})
             y += height
         columns.append({**w, "parts": parts, "total_db": share.totals_db[k], "end": round(y, 1)})
-    return page(
-        request, "work.html", state, path=path, share=share, columns=columns, wide=_WIDE, say_of=_remark_words
-    )
+    return page(request, "work.html", state, path=path, share=share, columns=columns, wide=_WIDE, say_of=_remark_words)
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/control/{stage_id}", response_class=HTMLResponse)
@@ -134,9 +133,18 @@ def control(
         return Response(status_code=204)
     stage, place = find_stage(path, stage_id)
     before, now = _pair(studio, state, path, stage, hear, first, last)
-    context: dict[str, Any] = {"stage": stage, "stage_path": place, "onsets": None, "instead": None, "mine": None}
+    context: dict[str, Any] = {
+        "stage": stage,
+        "stage_path": place,
+        "onsets": None,
+        "instead": None,
+        "mine": None,
+        "quieter_db": None,
+    }
     if isinstance(stage, Compressor) and stage.on:
         context |= _word_starts(studio, state, path, stage, before, now, hear, first, last)
+        loudness = [integrated_lufs(x, rate) for x in (before, now)]
+        context["quieter_db"] = loudness[0] - loudness[1] if min(loudness) > SILENCE_LUFS else 0.0
     if isinstance(stage, Limiter):
         plain = normalised(before, rate, stage.ceiling_dbtp)
         context["instead"] = [_sketch("Limited", now, rate), _sketch("Normalised instead", plain, rate)]
@@ -184,7 +192,9 @@ def _word_starts(
 ) -> dict[str, Any]:
     rate = state.session.rate
     phrases = path.timed_by.phrases if path.timed_by else ()
-    spans = [Span(max(p.start - first, 0), min(p.end, last) - first) for p in phrases if p.start < last and p.end > first]
+    spans = [
+        Span(max(p.start - first, 0), min(p.end, last) - first) for p in phrases if p.start < last and p.end > first
+    ]
     onsets = find_onsets(before, rate, spans or [Span(0, before.shape[1])])
     change = onset_change(before, now, rate, onsets)
     found, _ = path_range(studio, state, hear, path.name, first, last)

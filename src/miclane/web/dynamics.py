@@ -32,7 +32,16 @@ LOW_DB, LEFT, RIGHT = -66.0, 40.0, 618.0
 BASE, TALL = 130.0, 104.0  # of the histogram
 ZERO, PER_DB = 186.0, 3.2  # of the gain over the loop
 POINTS = 480
-_TICKS = ((50, "50"), (100, "100"), (200, "200"), (500, "500"), (1000, "1k"), (2000, "2k"), (5000, "5k"), (10000, "10k"))
+_TICKS = (
+    (50, "50"),
+    (100, "100"),
+    (200, "200"),
+    (500, "500"),
+    (1000, "1k"),
+    (2000, "2k"),
+    (5000, "5k"),
+    (10000, "10k"),
+)
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/picture/{stage_id}")
@@ -150,7 +159,7 @@ def dynamics_picture(
     for audio in (before, after):
         n = audio.shape[1] // hop
         squares = audio[:, : n * hop].reshape(audio.shape[0], n, hop) ** 2
-        levels.append(squares.max(axis=(0, 2)) if isinstance(stage, Limiter) else squares.mean(axis=(0, 2)))
+        levels.append(squares.max(axis=(0, 2)) if by_peak(stage) else squares.mean(axis=(0, 2)))
     shapes = _histograms(levels)
     gain = _over_the_loop(trace.gain_db if trace else None, trace, first, last)
     threshold = getattr(stage, "threshold_db", getattr(stage, "ceiling_dbtp", None))
@@ -162,6 +171,7 @@ def dynamics_picture(
         "threshold": threshold,
         "threshold_x": _x_of(threshold) if threshold is not None else None,
         "lifts": lifts,
+        "by_peak": by_peak(stage),
         "zero": zero,
         "gain": hanging_path(gain, LEFT, RIGHT, zero, PER_DB),
         "most": float(gain.max()) if len(gain) else 0.0,
@@ -182,10 +192,12 @@ def bands_picture(
         far = float(np.percentile(gain, 95 if stage.bands[k].works == "up" else 5))
         a, b = _band_x(low), _band_x(high)
         half = {"x": round(a, 1), "width": round(b - a, 1), "middle": round((a + b) / 2, 1)}
-        shown.append({**half, "gain_db": float(np.median(gain)), "far_db": far, "band": stage.bands[k], "number": k + 1})
+        shown.append(
+            {**half, "gain_db": float(np.median(gain)), "far_db": far, "band": stage.bands[k], "number": k + 1}
+        )
     hop = rate // 200
     n = alone.shape[1] // hop
-    level = (alone[:, : n * hop].reshape(alone.shape[0], n, hop) ** 2).mean(axis=(0, 2))
+    level = (alone[:, : n * hop].reshape(alone.shape[0], n, hop) ** 2).max(axis=(0, 2))
     mine = stage.bands[band]
     gain = _over_the_loop(trace.parts_db[band] if trace and trace.parts_db is not None else None, trace, first, last)
     zero = 262.0 if mine.works == "up" else 206.0
@@ -204,6 +216,11 @@ def bands_picture(
 
 def _band_x(frequency_hz: float) -> float:
     return LEFT + (float(PLOT.x(frequency_hz)) - PLOT.left) / (PLOT.right - PLOT.left) * (RIGHT - LEFT)
+
+
+def by_peak(stage: Stage) -> bool:
+    """Whether a stage goes by peaks, so that its threshold stands among those in the histogram."""
+    return isinstance(stage, Limiter | Lift) or (isinstance(stage, Compressor) and stage.detector == "peak")
 
 
 def static_curve(stage: Compressor | Lift) -> str:

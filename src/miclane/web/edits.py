@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.mix.document import Session
 from ..core.mix.edits import Edit, Set
+from ..core.mix.paths import path_names
 from ..core.stages.base import rule_of
 from ..core.stages.eq import Eq
 from ..core.units import parse_value
@@ -59,6 +60,7 @@ def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
         "undo_label": state.undo_label,
         "redo_label": state.redo_label,
         "curves": curves(state.session, edits or []),
+        "paths": path_names(state.session),
     }
 
 

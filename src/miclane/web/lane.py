@@ -52,7 +52,7 @@ def find_stage(path: Path, stage_id: str) -> tuple[Stage, str]:
 
 
 def choose_stage(path: Path, wanted: str) -> str:
-    """The stage to show: the wanted one if it is there, else the take (where nothing is sung, the first stage; of a bus without any, what feeds it)."""
+    """The stage to show: the wanted one if it is there, else the take; of music the first; of a bus what feeds it."""
     ids = [s.id for s in flat_stages(path.member.stages)]
     if wanted in ids or wanted in (OUT, TAKE):
         return wanted

@@ -53,6 +53,12 @@ def place_of(name: str) -> str:
     return name if ":" in name else f"lane:{name}"
 
 
+def path_names(session: Session) -> list[str]:
+    """Names of all there are: lanes, returns, buses."""
+    returns, buses = [f"return:{r.id}" for r in session.returns], [f"bus:{b.id}" for b in session.buses]
+    return [lane.id for lane in session.lanes] + returns + buses
+
+
 def find_path(session: Session, name: str) -> Path:
     """The path of that name; UnknownPlaceError when there is none."""
     kind, _, identifier = name.rpartition(":")

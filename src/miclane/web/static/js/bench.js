@@ -194,8 +194,6 @@ export function showReadings(told) {
       else if (kind === "multiband") line.textContent = `changes the level by ${minus(r.change_db)} dB`;
       else if (r.reduces) line.textContent = r.max_db < 0.05 ? "does nothing in this loop" : `turns down ${r.median_db.toFixed(1)} dB half of the time, ${r.max_db.toFixed(1)} dB at most`;
     }
-    const figure = $("#match-figure");
-    if (figure) figure.textContent = Math.abs(r.change_db) < 0.1 ? "" : `${r.change_db < 0 ? "+" : "−"}${Math.abs(r.change_db).toFixed(1)}`;
   }
   const level = $("#lane-level");
   if (level && player.hear === "lane" && level.textContent !== "muted") level.textContent = told.lufs <= -100 ? "silent" : `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;

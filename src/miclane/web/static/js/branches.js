@@ -1,6 +1,6 @@
 // Branches beside the voice by what they are used for, and the return that several lanes share.
 
-import { change, state, toast, $ } from "./session.js";
+import { change, state } from "./session.js";
 
 const short = () => crypto.randomUUID().slice(0, 8);
 const named = (stages) => stages.map((s) => ({ id: `s${short()}`, ...s }));
@@ -29,15 +29,14 @@ export function branchFor(use, blend_db) {
 document.addEventListener("click", (event) => {
   if (!event.target.closest("#share-branch")) return;
   const id = `shared${short()}`;
-  const value = { id, name: "Shared crush", bus: "vocals", stages: named(USES.Thicken()) };
+  const before = [...document.querySelectorAll(".side .space .who")].filter((who) => who.textContent.startsWith("Shared crush")).length;
+  const value = { id, name: before ? `Shared crush ${before + 1}` : "Shared crush", bus: "vocals", stages: named(USES.Thicken()) };
   const edits = [
     { op: "insert", path: "returns", index: 99, value },
     { op: "insert", path: `lanes/${state.lane}/sends`, index: 99, value: { id, level_db: -20 } },
   ];
   change(edits, { structure: true, data: true }).then((told) => {
     if (!told) return;
-    toast("Shared crush is among the returns; other lanes send to it on the Space screen.");
-    const link = $(".side");
-    if (link) htmx.ajax("GET", location.pathname + location.search, { target: ".side", select: ".side", swap: "outerHTML" });
+    location.assign(`/s/${state.id}/lane/return:${id}?stage=take`);
   });
 });

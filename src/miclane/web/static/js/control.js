@@ -21,6 +21,8 @@ async function draw() {
   const answer = await picture(`/s/${state.id}/lane/${state.lane}/${address}?${query()}`, { headers: { "hx-request": "true" } });
   if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
   spot.innerHTML = await answer.text();
+  const by = Number($("#quieter")?.dataset.db ?? 0);
+  if ($("#match-figure")) $("#match-figure").textContent = Math.abs(by) < 0.05 ? "" : `${by < 0 ? "−" : "+"}${Math.abs(by).toFixed(1)}`;
   document.body.dataset.controlled = state.version;
 }
 

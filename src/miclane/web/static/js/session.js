@@ -144,9 +144,16 @@ export function changedBy(told, { data = false } = {}) {
   say("changed", { ...told, structure: true, data, began: performance.now(), edits: [] });
 }
 
+// Where what is looked at has been taken away, by undo or in another window, the first lane is shown.
+function gone(told) {
+  if (state.screen !== "lane" || !told.paths || told.paths.includes(state.lane)) return false;
+  location.assign(told.paths[0] ? `/s/${state.id}/lane/${told.paths[0]}` : `/s/${state.id}`);
+  return true;
+}
+
 export async function history(way) {
   const told = await post(`/s/${state.id}/${way}`);
-  if (told) {
+  if (told && !gone(told)) {
     learn(told);
     say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
   }
@@ -156,7 +163,7 @@ export async function look() {
   if (!state.id || running || waiting || document.hidden) return;
   try {
     const told = await (await fetch(`/s/${state.id}/version`, { headers: { accept: "application/json" } })).json();
-    if (told.version > state.version && !running && !waiting) {
+    if (told.version > state.version && !running && !waiting && !gone(told)) {
       learn(told);
       say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
     }

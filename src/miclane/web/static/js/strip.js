@@ -241,7 +241,7 @@ export function draw() {
   const rows = view.rows;
   const eyesOff = document.documentElement.dataset.eyes === "off";
   if (rows && rows.lane === state.lane && treated && !eyesOff) {
-    wave(g, row("treated-low"), treated, x(rows.first), x(rows.last) - x(rows.first), middle, scale, color("--voice-fill"));
+    wave(g, row("treated-low"), treated, x(rows.first), x(rows.last) - x(rows.first), middle, scale, color(fillOf()));
   }
   g.strokeStyle = color("--hair");
   g.beginPath();
@@ -317,6 +317,14 @@ export function draw() {
   g.fillText(label(view.first), 2, h - 2);
   const end = label(view.last);
   g.fillText(end, w - g.measureText(end).width - 2, h - 2);
+}
+
+// whose sound it is says the colour
+function fillOf() {
+  const { role, lane } = state.data;
+  if (role === "return") return "--space";
+  if (role === "music" || lane === "bus:music") return "--music";
+  return lane === "bus:mix" ? "--pencil" : "--voice-fill";
 }
 
 document.addEventListener("pointerdown", (event) => {
