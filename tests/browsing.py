@@ -36,7 +36,7 @@ def at(page: Page, demo: SimpleNamespace):
     page.on("console", lambda m: errors.append(m.text) if m.type == "error" and expected not in m.text else None)
     page.on(
         "response",
-        lambda r: errors.append(f"{r.status} {r.url}") if r.status >= 400 and not r.status in (409, 422) else None,
+        lambda r: errors.append(f"{r.status} {r.url}") if r.status >= 400 and r.status not in (409, 422) else None,
     )
     page.set_default_timeout(60_000)
 

@@ -6,7 +6,7 @@ from playwright.sync_api import expect
 from browsing import GRAB, LANE, play, until
 from conftest import RATE
 from miclane.core.mix.paths import find_path
-from test_browser_cleaning import eventually, lead_of, stage, undo_until
+from test_browser_cleaning import eventually, lead_of, settled, stage, undo_until
 from test_browser_sibilance import drawn
 
 pytestmark = pytest.mark.browser
@@ -95,8 +95,9 @@ def test_a_branch_is_added_by_its_use_heard_alone_and_shared(at, demo) -> None:
     drawn(page, demo)
     steps = demo.studio.sessions.get("salt-ferry").steps
     for k in (1, 2):
-        with page.expect_response(lambda r: "/strip" in r.url):
+        with page.expect_response(lambda r: "/readings" in r.url), page.expect_response(lambda r: "/strip" in r.url):
             page.locator("#undo").click()
+        settled(page, demo)
         eventually(page, lambda k=k: demo.studio.sessions.get("salt-ferry").steps == steps - k)
     page.locator("#undo").click()  # takes away what is looked at: the first lane is shown instead
     page.wait_for_url("**/lane/lead")

@@ -265,3 +265,10 @@ def test_clipped_samples_are_counted_and_placed() -> None:
     found = next(f for f in find(measure_take(x, RATE)) if f.id == "clipped")
     assert found.value == np.count_nonzero(np.abs(x) >= 0.99997)
     assert db(abs(x[0, found.places[0].start])) > -0.01
+
+
+def test_a_pure_tone_has_no_rings() -> None:
+    t = np.arange(20 * RATE) / RATE
+    held = np.minimum(1, np.maximum(0, (t % 3) - 0.6) * 8)
+    take = measure_take((0.2 * np.sin(2 * np.pi * 220 * t) * held)[None], RATE)
+    assert all(r.over_db < 30 for r in take.rings)

@@ -58,6 +58,11 @@ export async function picture(address, options = {}) {
   }
 }
 
+function letGo() {
+  looking.abort();
+  looking = new AbortController();
+}
+
 // The length of the JSON, the JSON, and sound as interleaved floats.
 async function withSound(answer) {
   const bytes = await answer.arrayBuffer();
@@ -106,8 +111,7 @@ export function change(edits, { gesture = "", structure = false, data = false, s
 
 async function run(job) {
   running = job;
-  looking.abort();
-  looking = new AbortController();
+  letGo();
   say("changing");
   const listening = state.listening?.() ?? null;
   const told = await post(`/s/${state.id}/edits`, { edits: job.edits, base: state.version, gesture: job.gesture, listening });
@@ -147,11 +151,14 @@ export function changedBy(told, { data = false } = {}) {
 // Where what is looked at has been taken away, by undo or in another window, the first lane is shown.
 function gone(told) {
   if (state.screen !== "lane" || !told.paths || told.paths.includes(state.lane)) return false;
+  letGo();
+  looking.abort(); // nothing of it is asked for any more
   location.assign(told.paths[0] ? `/s/${state.id}/lane/${told.paths[0]}` : `/s/${state.id}`);
   return true;
 }
 
 export async function history(way) {
+  letGo();
   const told = await post(`/s/${state.id}/${way}`);
   if (told && !gone(told)) {
     learn(told);
