@@ -11,10 +11,11 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from ..mix.document import Lane, Session, keyed_by
-from ..stages.base import Stage
+from ..stages.base import Key, Stage
 from ..stages.deess import Balanced
 from ..stages.eq import Eq
 from ..stages.multiband import Multiband
+from ..stages.sending import Sending
 from ..stages.split import SILENT_DB, Send, Split, blend_gain
 
 Gains = tuple[float, float]
@@ -103,16 +104,23 @@ class Builder:
     `untreated` names the path (as mix.paths does) whose stages are left out ("*" for all vocal lanes); `without` a kind
     of stage that is left out everywhere; `alone` a path, a stage on it and a part of that: the path then ends with the
     part alone. The parts of an EQ or a multiband are its bands; of a split its branches; of a de-esser or plosive
-    stage, HEARD (what it listens to) and TAKEN (what it takes).
+    stage, HEARD (what it listens to) and TAKEN (what it takes). `duck_first` puts every return's ducker before its
+    effect, to hear and see why it does not belong there.
     """
 
     def __init__(
-        self, session: Session, untreated: str = "", without: str = "", alone: tuple[str, str, int] | None = None
+        self,
+        session: Session,
+        untreated: str = "",
+        without: str = "",
+        alone: tuple[str, str, int] | None = None,
+        duck_first: bool = False,
     ) -> None:
         self.session = session
         self.alone = alone
         self.untreated = untreated
         self.without = without
+        self.duck_first = duck_first
         self.graph = Graph(session.rate, session.frames)
         self.apart: dict[str, list[tuple[Send, str, float]]] = {}  # what branches of a path send, and how loud they are
 
@@ -134,16 +142,25 @@ class Builder:
                 continue
             feeds[lane.bus].append((places[f"lane:{lane.id}:out"], (1.0, 1.0)))
             for send in lane.sends:
-                if send.on and send.level_db > SILENT_DB:
-                    tap = "placed" if send.pre_fader else "out"
+                tap = places[f"lane:{lane.id}:{'placed' if send.pre_fader else 'out'}"]
+                if send.on and send.throws:
+                    openings = [t.model_dump(exclude={"id"}) for t in send.throws]
+                    opened = Sending.model_validate(
+                        {"level_db": send.level_db, "ramp_ms": send.ramp_ms, "openings": openings}
+                    )
+                    sends[send.id].append((self._stage(opened, tap), (1.0, 1.0)))
+                elif send.on and send.level_db > SILENT_DB:
                     gain = fader_gain(send.level_db)
-                    sends[send.id].append((places[f"lane:{lane.id}:{tap}"], (gain, gain)))
+                    sends[send.id].append((tap, (gain, gain)))
             for send, end, blend in self.apart.get(f"lane:{lane.id}", []):
                 gain = fader_gain(send.level_db) * blend * (1.0 if send.pre_fader else fader_gain(lane.fader_db))
                 left, right = pan_gains(lane.pan, self.graph.nodes[end].channels)
                 sends[send.id].append((end, (gain * left, gain * right)))
         for ret in session.returns:
-            last = self._path(f"return:{ret.id}", ret.stages, self._sum(sends[ret.id]))
+            stages = ret.stages
+            if self.duck_first:
+                stages = tuple(sorted(stages, key=lambda s: s.kind != "duck"))
+            last = self._path(f"return:{ret.id}", stages, self._sum(sends[ret.id]))
             gain = fader_gain(ret.fader_db)
             places[f"return:{ret.id}:out"] = self._sum([(last, (gain, gain))])
             if not ret.mute:
@@ -238,11 +255,21 @@ class Builder:
             return into
         return self._sum(parts, max(self.graph.nodes[k].channels for k, _ in parts))
 
+    def _heard(self, keys: list[Key]) -> str:
+        """The node of a key, or the sum of several; a lane that is not there is silent."""
+        taps = {"raw": "raw", "treated": "treated", "after_fader": "out"}
+        places = [self.graph.places.get(f"lane:{k.lane}:{taps[k.tap]}", "") for k in keys]
+        found = list(dict.fromkeys(p for p in places if p))
+        if len(found) < 2:
+            return found[0] if found else ""
+        channels = max(self.graph.nodes[p].channels for p in found)
+        return self._sum([(p, (1.0, 1.0)) for p in found], channels)
+
     def _stage(self, stage: Stage, into: str) -> str:
+        stage = stage.at_tempo(self.session.tempo_bpm)
         key, source = stage.listens(), ""
         if key is not None:
-            tap = {"raw": "raw", "treated": "treated", "after_fader": "out"}[key.tap]
-            source = self.graph.places.get(f"lane:{key.lane}:{tap}", "")
+            source = self._heard([key, *stage.listens_also()])
         rate = self.graph.rate
         settings, latency, memory_s = _facts(stage, rate)
         node = Node(

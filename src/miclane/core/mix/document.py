@@ -217,7 +217,7 @@ class Session(Settings):
 
 def keyed_by(stages: tuple[Stage, ...]) -> set[str]:
     """Lanes whose treated sound these stages listen to."""
-    keys = [s.listens() for s in flat_stages(stages) if s.on]
+    keys = [k for s in flat_stages(stages) if s.on for k in (s.listens(), *s.listens_also())]
     return {k.lane for k in keys if k is not None and k.tap != "raw"}
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..kernels.biquad import delay_line
+from ..units import beat_ms
 
 Scale = Literal["linear", "log"]
 
@@ -133,8 +134,16 @@ class Stage(Settings):
         """The key that its processor wants to hear, None for a stage that hears only itself."""
         return None
 
+    def listens_also(self) -> tuple[Key, ...]:
+        """Further keys, heard together with the first."""
+        return ()
+
     def placed_on(self, lane: Any, rate: int) -> "Stage":
         """The stage with what it takes from its lane (phrases, breaths) written into it; itself for most."""
+        return self
+
+    def at_tempo(self, tempo_bpm: float) -> "Stage":
+        """The stage with what it counts in notes written into it as times; itself for most."""
         return self
 
     def build(self, rate: int, channels: int) -> Processor:
@@ -156,6 +165,23 @@ class Stage(Settings):
     def channels_out(self, channels: int) -> int:
         """Channels that come out when `channels` go in."""
         return max(channels, 2) if self.widens else channels
+
+
+Note = Literal[
+    "ms", "1/1", "1/2", "1/2d", "1/2t", "1/4", "1/4d", "1/4t", "1/8", "1/8d", "1/8t", "1/16", "1/16d", "1/16t", "1/32",
+    "1/64", "1/128",
+]  # fmt: skip
+
+
+def with_note(stage: Stage, note: str, ms: str, tempo_bpm: float) -> Stage:
+    """A stage whose field `ms` is as long as the note in its field `note`, held to the field's bounds."""
+    value = getattr(stage, note)
+    if value == "ms":
+        return stage
+    low, high = (
+        next(getattr(m, k) for m in type(stage).model_fields[ms].metadata if hasattr(m, k)) for k in ("ge", "le")
+    )
+    return stage.model_copy(update={ms: min(max(beat_ms(value, tempo_bpm), low), high)})
 
 
 def load_kinds(skip: str = "") -> dict[str, type[Stage]]:

@@ -3,10 +3,12 @@
 from typing import ClassVar, Literal
 
 import numpy as np
+from pydantic import Field
 
 from ..kernels.dynamics import duck_gain, padded
 from .base import Delay, Key, Processor, Stage, one_pole, rule
 from .detector import Filter, PeakLevel, cut_sections, turned_down
+from .multiband import crossover
 
 _KEY_WINDOW_MS = 10.0
 
@@ -21,6 +23,12 @@ class DuckProcessor(Processor):
         self.delay = Delay(channels, self.latency)
         self.level = PeakLevel(_KEY_WINDOW_MS, rate)
         self.key_filter: Filter | None = None
+        self.cuts = [crossover(f, rate, 8) for f in s.band_edges(rate)]
+        first, second = self.cuts if self.cuts else (None, None)
+        if first is not None and second is not None:
+            self.below = Filter(np.concatenate([first[0], second[2]]), channels)
+            self.above = Filter(first[1], channels)
+            self.inside, self.over = Filter(second[0], channels), Filter(second[1], channels)
         self.attack = one_pole(s.attack_ms, rate)
         self.release = one_pole(s.release_ms * release_share(s.depth_db), rate)
         self.hold = s.hold_ms * rate / 1000
@@ -38,7 +46,11 @@ class DuckProcessor(Processor):
         gain = padded(n)
         duck_gain(level, n, s.threshold_db, s.depth_db, self.attack, self.release, self.hold, self.state, gain)
         self.gain_db = gain[:n]
-        return turned_down(self.delay.process(x), gain)
+        late = self.delay.process(x)
+        if not self.cuts:
+            return turned_down(late, gain)
+        rest = self.above.process(late)
+        return self.below.process(late) + turned_down(self.inside.process(rest), gain) + self.over.process(rest)
 
 
 def release_share(depth_db: float) -> float:
@@ -47,7 +59,7 @@ def release_share(depth_db: float) -> float:
 
 
 class Duck(Stage):
-    """Held down by the dry vocal while it sings, back up in the gaps."""
+    """Held down by one or several dry vocals while they sing, back up in the gaps; all of it, or a band."""
 
     title: ClassVar[str] = "Duck"
     summary: ClassVar[str] = "held down by the dry vocal, back up in the gaps"
@@ -55,6 +67,8 @@ class Duck(Stage):
 
     kind: Literal["duck"] = "duck"
     key: Key = Key()
+    also: tuple[Key, ...] = Field((), max_length=16)
+    holds: Literal["all", "band"] = Field("all", json_schema_extra={"label": "Holds down", "names": {"band": "a band"}})
     threshold_db: float = rule(-32.0, "Starts at", "dB", -70, 0, usual=(-42, -24))
     depth_db: float = rule(9.0, "Depth", "dB", 0, 40, usual=(5, 14))
     attack_ms: float = rule(17.0, "Attack", "ms", 0.1, 300, scale="log", usual=(5, 30))
@@ -63,8 +77,21 @@ class Duck(Stage):
     lookahead_ms: float = rule(10.0, "Look-ahead", "ms", 0, 30, usual=(5, 20))
     key_low_cut_hz: float = rule(90.0, "Key low cut", "Hz", 0, 500, usual=(70, 150))
 
+    band_low_hz: float = rule(1500.0, "Band from", "Hz", 100, 8000, scale="log", usual=(1000, 2500))
+    band_high_hz: float = rule(6000.0, "Band to", "Hz", 500, 18000, scale="log", usual=(4500, 9000))
+
     def listens(self) -> Key:
         return self.key
+
+    def listens_also(self) -> tuple[Key, ...]:
+        return self.also
+
+    def band_edges(self, rate: int) -> tuple[float, ...]:
+        """Edges of the band that is held down, at least half an octave apart; () where all is."""
+        if self.holds == "all":
+            return ()
+        high = min(max(self.band_high_hz, self.band_low_hz * 2**0.5), 0.45 * rate)
+        return min(self.band_low_hz, high / 2**0.5), high
 
     def build(self, rate: int, channels: int) -> Processor:
         return DuckProcessor(self, rate, channels)

@@ -14,6 +14,7 @@ from ..kernels.dynamics import padded
 from ..kernels.ranges import deepest, range_gain
 from .base import Delay, Processor, Settings, Stage, one_pole, rule
 from .detector import Filter, PeakLevel, turned_down
+from .eq_design import butterworth_q
 
 _KNEE_DB = 6.0
 _APART = 2 ** (1 / 3)  # edges are at least a third of an octave apart
@@ -58,14 +59,20 @@ def _several(bands: tuple[Range, ...]) -> tuple[Range, ...]:
     return bands
 
 
-def crossover(frequency_hz: float, rate: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Low pass (2, 6), high pass (2, 6) and the all-pass (1, 6) that is their sum, by the bilinear transform."""
+def crossover(frequency_hz: float, rate: int, order: int = 4) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Low pass (order / 2, 6), high pass and the all-pass (order / 4, 6) that is their sum, by the bilinear transform.
+
+    Of the fourth or eighth order: two Butterworth filters of half the order in a row.
+    """
     k = np.tan(np.pi * min(frequency_hz, 0.45 * rate) / rate)
-    norm = 1 / (1 + np.sqrt(2) * k + k * k)
-    a1, a2 = 2 * (k * k - 1) * norm, (1 - np.sqrt(2) * k + k * k) * norm
-    low = np.array([k * k * norm, 2 * k * k * norm, k * k * norm, 1, a1, a2])
-    high = np.array([norm, -2 * norm, norm, 1, a1, a2])
-    return np.stack([low, low]), np.stack([high, high]), np.array([[a2, a1, 1, 1, a1, a2]])
+    low, high, both = [], [], []
+    for q in butterworth_q(order // 2):
+        norm = 1 / (1 + k / q + k * k)
+        a1, a2 = 2 * (k * k - 1) * norm, (1 - k / q + k * k) * norm
+        low += 2 * [[k * k * norm, 2 * k * k * norm, k * k * norm, 1, a1, a2]]
+        high += 2 * [[norm, -2 * norm, norm, 1, a1, a2]]
+        both.append([a2, a1, 1, 1, a1, a2])
+    return np.array(low), np.array(high), np.array(both)
 
 
 class MultibandProcessor(Processor):

@@ -1,38 +1,87 @@
-"""Plate reverb: a modulated feedback delay network with frequency-dependent decay behind allpass diffusers.
+"""Reverb: plate, room, hall, each a modulated feedback delay network with frequency-dependent decay.
 
 Jot & Chaigne, "Digital Delay Networks for Designing Artificial Reverberators" (AES 90, 1991) for the absorption that
 makes every line decay alike; Schroeder (1962) for the diffusers. The wet sound is scaled to the energy of the dry.
 """
 
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import ClassVar, Literal
 
 import numpy as np
+from pydantic import Field
 
 from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
-from .base import Delay, Processor, Stage, rule
+from .base import Delay, Note, Processor, Stage, rule, with_note
 from .detector import Filter, cut_sections
 
-_LENGTHS_MS = (
-    21.61,
-    24.07,
-    26.93,
-    29.53,
-    31.87,
-    34.39,
-    37.03,
-    39.89,
-    42.29,
-    45.07,
-    47.93,
-    50.51,
-    53.77,
-    56.93,
-    60.11,
-    63.97,
-)
-_DIFFUSERS_MS = ((1.43, 2.69, 4.37, 7.79), (1.61, 2.47, 4.73, 8.11))
-_DIFFUSION = 0.68
+
+@dataclass(frozen=True)
+class Model:
+    """What makes a plate, a room or a hall: lengths of its lines, its diffusers, its early reflections, in ms.
+
+    The late sound begins `late_ms` after the sound. Reflections: time, gain, and from which side (−1 left, 1 right).
+    """
+
+    lines_ms: tuple[float, ...]
+    diffusers_ms: tuple[tuple[float, ...], tuple[float, ...]]
+    late_ms: float = 0.0
+    reflections: tuple[tuple[float, float, float], ...] = ()
+
+
+def _spread_ms(first: float, last: float) -> tuple[float, ...]:
+    """Sixteen lengths that rise by nearly the same factor, none a multiple of another."""
+    bent = 0.5 + np.arange(16) + 0.31 * np.sin(np.arange(16) * 2.1)
+    return tuple(float(x) for x in first * (last / first) ** (bent / 16))
+
+
+MODELS = {
+    "plate": Model(
+        (
+            *(21.61, 24.07, 26.93, 29.53, 31.87, 34.39, 37.03, 39.89),
+            *(42.29, 45.07, 47.93, 50.51, 53.77, 56.93, 60.11, 63.97),
+        ),
+        ((1.43, 2.69, 4.37, 7.79), (1.61, 2.47, 4.73, 8.11)),
+    ),
+    "room": Model(
+        _spread_ms(15.3, 47.0),
+        ((1.13, 1.97, 3.31, 5.23), (1.27, 2.11, 3.07, 5.51)),
+        9.0,
+        (
+            (3.1, 0.62, -0.5),
+            (4.7, 0.55, 0.6),
+            (6.2, 0.49, -0.8),
+            (7.9, 0.44, 0.3),
+            (9.4, 0.40, 0.9),
+            (11.3, 0.35, -0.2),
+            (13.6, 0.31, -0.9),
+            (15.1, 0.28, 0.7),
+            (17.8, 0.24, 0.1),
+            (20.9, 0.20, -0.6),
+            (24.3, 0.17, 0.8),
+            (28.1, 0.14, -0.4),
+        ),
+    ),
+    "hall": Model(
+        _spread_ms(25.3, 78.0),
+        ((2.39, 4.61, 7.93, 12.7), (2.71, 4.19, 8.47, 13.3)),
+        21.0,
+        (
+            (11.7, 0.46, -0.7),
+            (16.9, 0.42, 0.8),
+            (22.3, 0.36, -0.3),
+            (28.7, 0.33, 0.4),
+            (34.1, 0.30, -0.9),
+            (41.9, 0.27, 0.9),
+            (49.3, 0.23, -0.5),
+            (56.7, 0.21, 0.5),
+            (65.9, 0.18, 0.0),
+            (74.3, 0.16, -0.8),
+            (83.1, 0.14, 0.7),
+            (92.9, 0.12, -0.2),
+        ),
+    ),
+}
 _MODULATED = np.arange(LINES) % 4 == 1
 _MODULATION_MS, _PIECE, _SILENCE = 0.14, 4096, 1e-7
 
@@ -44,10 +93,28 @@ def _prime_at(frames: float) -> int:
     return n
 
 
-@lru_cache(maxsize=8)
-def line_lengths(rate: int) -> np.ndarray:
+@lru_cache(maxsize=64)
+def line_lengths(rate: int, model: str = "plate", size: float = 1.0) -> np.ndarray:
     """Prime lengths in frames, one a line (16,)."""
-    return np.array([_prime_at(ms * rate / 1000) for ms in _LENGTHS_MS], float)
+    return np.array([_prime_at(ms * size * rate / 1000) for ms in MODELS[model].lines_ms], float)
+
+
+@lru_cache(maxsize=64)
+def reflections(rate: int, model: str, size: float, decay_s: float) -> np.ndarray:
+    """Early reflections as a response (2, frames), both sides turned to the energy of a half; (2, 0) where none are.
+
+    They are as they stand at a decay of 2.5 s, and fall off with a shorter one.
+    """
+    found = MODELS[model].reflections
+    if not found:
+        return np.zeros((2, 0))
+    h = np.zeros((2, round(found[-1][0] * size * rate / 1000) + 2))
+    for k, (ms, gain, side) in enumerate(found):
+        at = round(ms * size * rate / 1000)
+        turned = gain * (-1 if k % 3 == 2 else 1) * 10 ** (-0.003 * ms * size * max(1 / decay_s - 0.4, 0.0))
+        h[0, at] += turned * np.sqrt(0.5 * (1 - side))
+        h[1, at] += turned * np.sqrt(0.5 * (1 + side))
+    return h / np.sqrt(2 * (h**2).sum())
 
 
 @lru_cache(maxsize=8)
@@ -70,9 +137,13 @@ class ReverbProcessor(Processor):
         self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
         self.dry = channels
         self.filter = Filter(cut_sections(s.low_cut_hz, s.high_cut_hz, rate, 12), 2)
-        self.spans = np.array([[_prime_at(ms * rate / 1000) for ms in side] for side in _DIFFUSERS_MS])
+        model = MODELS[s.model]
+        self.early = reflections(rate, s.model, s.size, s.decay_s) * np.sqrt(2) * s.early
+        self.before = np.zeros((2, max(self.early.shape[1] - 1, 0)))
+        self.late = Delay(2, round(model.late_ms * s.size * rate / 1000))
+        self.spans = np.array([[_prime_at(ms * s.size * rate / 1000) for ms in side] for side in model.diffusers_ms])
         self.diffusers, self.spots = np.zeros((2, 4, self.spans.max())), np.zeros((2, 4), np.int64)
-        self.lengths = line_lengths(rate)
+        self.lengths = line_lengths(rate, s.model, s.size)
         depth = _MODULATION_MS * rate / 1000
         self.depth = depth
         size = 1 << int(np.ceil(np.log2(self.lengths.max() + depth + 8)))
@@ -99,9 +170,9 @@ class ReverbProcessor(Processor):
 
     def _piece(self, stereo: np.ndarray) -> np.ndarray:
         fed = self.filter.process(self.predelay.process(stereo))
-        if fed is stereo:
-            fed = stereo.copy()
-        diffuse(fed, self.diffusers, self.spans, self.spots, _DIFFUSION)
+        early = self._reflected(fed)
+        fed = np.array(self.late.process(fed))
+        diffuse(fed, self.diffusers, self.spans, self.spots, self.settings.density)
         wet = np.empty_like(fed)
         self.write = network(
             fed,
@@ -119,10 +190,25 @@ class ReverbProcessor(Processor):
             self.taps_out,
             wet,
         )
+        if early is not None:
+            wet += early
         self.done += stereo.shape[1]
         if self.done % _PIECE == 0 and not stereo.any() and np.abs(wet).max() < _SILENCE:
             self._fall_silent()
         return wet
+
+    def _reflected(self, fed: np.ndarray) -> np.ndarray | None:
+        """Early reflections of what is fed (2, n); None where the model has none."""
+        length = self.early.shape[1]
+        if not length or not self.settings.early:
+            return None
+        held = np.concatenate([self.before, fed], axis=1)
+        self.before = held[:, held.shape[1] - length + 1 :]
+        out, n = np.zeros_like(fed), fed.shape[1]
+        for side in range(2):
+            for at in np.flatnonzero(self.early[side]):
+                out[side] += self.early[side, at] * held[side, length - 1 - at : length - 1 - at + n]
+        return out
 
     def _fall_silent(self) -> None:
         for array in (self.lines, self.shelf_state, self.filter.state, self.diffusers):
@@ -148,17 +234,21 @@ class ReverbProcessor(Processor):
 class Reverb(Stage):
     """Reverb, wet by itself on a return."""
 
-    title: ClassVar[str] = "Plate"
-    summary: ClassVar[str] = "dense, bright, without walls"
+    title: ClassVar[str] = "Reverb"
+    summary: ClassVar[str] = "plate, room or hall"
     for_returns: ClassVar[bool] = True
     widens: ClassVar[bool] = True
 
     kind: Literal["reverb"] = "reverb"
-    model: Literal["plate"] = "plate"
-    predelay_ms: float = rule(30.0, "Pre-delay", "ms", 0, 300, usual=(15, 80))
+    model: Literal["plate", "room", "hall"] = "plate"
+    predelay_note: Note = Field("ms", json_schema_extra={"label": "Pre-delay in"})
+    predelay_ms: float = rule(30.0, "Pre-delay", "ms", 0, 500, usual=(15, 80))
     decay_s: float = rule(1.8, "Decay", "s", 0.2, 12, scale="log", usual=(1.0, 2.8))
     damping: float = rule(0.5, "Top decay", "%", 0.1, 1, usual=(0.35, 0.8), hint="decay of the top as a share")
     damping_hz: float = rule(4000.0, "Top from", "Hz", 800, 12000, scale="log", usual=(2500, 6500))
+    size: float = rule(1.0, "Size", "%", 0.5, 1.25, usual=(0.8, 1.1))
+    density: float = rule(0.68, "Density", "%", 0.4, 0.78, usual=(0.6, 0.72))
+    early: float = rule(0.5, "Early reflections", "%", 0, 1, usual=(0.2, 0.7), hint="a plate has none")
     low_cut_hz: float = rule(220.0, "Low cut", "Hz", 20, 1500, scale="log", usual=(150, 450))
     high_cut_hz: float = rule(8000.0, "High cut", "Hz", 1000, 20000, scale="log", usual=(5000, 11000))
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.7, 1))
@@ -171,7 +261,7 @@ class Reverb(Stage):
 
     def absorption(self, rate: int) -> np.ndarray:
         """First-order shelves [b0 b1 a1] of the lines (16, 3): decay_s at the bottom, decay_s · damping at the top."""
-        lengths = line_lengths(rate)
+        lengths = line_lengths(rate, self.model, self.size)
         bottom = -60 * lengths / (rate * self.decay_s)
         lost = np.where(_MODULATED, _interpolation_loss_db(min(9000.0, rate * 0.19), rate), 0.0)
         top = np.minimum(-60 * lengths / (rate * self.decay_s * self.damping) - lost, -0.001)
@@ -182,12 +272,16 @@ class Reverb(Stage):
 
     def decay_at(self, frequency_hz: float, rate: int) -> float:
         """Reverberation time in seconds that is set at a frequency: from the attenuation of the lines there."""
-        lengths = line_lengths(rate)
+        lengths = line_lengths(rate, self.model, self.size)
         bottom, top = 60 / self.decay_s, 60 / (self.decay_s * self.damping)
         k = 10 ** ((bottom - top) * lengths.mean() / rate / 40)
         w = np.tan(np.pi * frequency_hz / rate) / np.tan(np.pi * self.damping_hz / rate)
         shelf_db = 20 * np.log10(abs((1 + 1j * w * k) / (1 + 1j * w / k)))
         return float(60 / (bottom - shelf_db * rate / lengths.mean()))
+
+    def at_tempo(self, tempo_bpm: float) -> Stage:
+        """With the pre-delay in ms that its note value takes."""
+        return with_note(self, "predelay_note", "predelay_ms", tempo_bpm)
 
     def build(self, rate: int, channels: int) -> Processor:
         return ReverbProcessor(self, rate, channels)

@@ -1,8 +1,9 @@
 """Split: the path forks into parallel branches that join again. The engine expands it; it has no processor."""
 
+import itertools
 from typing import Annotated, Any, ClassVar, Literal, Union
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from .base import Settings, Stage, load_kinds, rule
 
@@ -12,6 +13,21 @@ InnerStage = Annotated[Union[_inner], Field(discriminator="kind")]  # noqa: UP00
 SILENT_DB = -60.0
 
 
+class Throw(Settings):
+    """A stretch of the song in seconds in which a send is opened, with a level of its own and ramps."""
+
+    id: str = Field("", max_length=40, pattern=r"^[A-Za-z0-9_-]*$")
+    start_s: float = Field(ge=0, allow_inf_nan=False)
+    end_s: float = Field(ge=0, allow_inf_nan=False)
+    level_db: float = rule(-3.0, "Throw", "dB", SILENT_DB, 12, usual=(-9, 0))
+
+    @model_validator(mode="after")
+    def _ends_after_it_begins(self) -> "Throw":
+        if self.end_s <= self.start_s:
+            raise ValueError(f"a throw from {self.start_s} s to {self.end_s} s ends before it begins")
+        return self
+
+
 class Send(Settings):
     """A share that goes to a return, before or after the lane's fader. Its id is the return's."""
 
@@ -19,6 +35,15 @@ class Send(Settings):
     level_db: float = rule(-14.0, "Send", "dB", SILENT_DB, 12, usual=(-24, -8))
     pre_fader: bool = False
     on: bool = True
+    throws: tuple[Throw, ...] = Field((), max_length=400)
+    ramp_ms: float = rule(30.0, "Throw ramps", "ms", 2, 500, scale="log", usual=(15, 80))
+
+    @model_validator(mode="after")
+    def _throws_follow_one_another(self) -> "Send":
+        for before, after in itertools.pairwise(sorted(self.throws, key=lambda t: t.start_s)):
+            if after.start_s < before.end_s - 1e-9:
+                raise ValueError(f"the throw at {after.start_s} s begins before the one before it ends")
+        return self
 
 
 class Branch(Settings):

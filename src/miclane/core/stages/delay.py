@@ -1,0 +1,95 @@
+"""Delay: repeats in note values or milliseconds, filtered and a little driven in the loop.
+
+A fraction of a frame is a windowed sinc (Laakso et al., "Splitting the Unit Delay", IEEE Signal Processing Magazine 13,
+1996), so that no repeat is off the beat by more than it must.
+"""
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+
+from ..kernels.echoes import TAPS, echo
+from .base import Note, Processor, Stage, one_pole, rule, with_note
+
+_LONGEST_MEMORY_S = 12.0
+_SILENT_DB = -90.0
+
+
+def fraction_taps(fraction: float) -> np.ndarray:
+    """Taps (TAPS,) of a delay of TAPS / 2 frames and a fraction: a Kaiser-windowed sinc, its gain 1 at 0 Hz."""
+    at = np.arange(TAPS) - TAPS // 2 - fraction
+    x = np.clip(2 * at / TAPS, -1, 1)
+    taps = np.sinc(at) * np.i0(7.5 * np.sqrt(1 - x**2)) / np.i0(7.5)
+    return taps / taps.sum()
+
+
+class DelayProcessor(Processor):
+    """Two lines, each read through its taps; wet and dry."""
+
+    def __init__(self, s: "Echo", rate: int, channels: int) -> None:
+        self.settings = s
+        times = (s.time_ms, s.other_ms if s.sides == "two times" else s.time_ms)
+        frames = [max(ms * rate / 1000, TAPS) for ms in times]
+        self.whole = np.array([int(f) for f in frames])
+        self.taps = np.stack([fraction_taps(f - int(f)) for f in frames])
+        size = 1 << int(np.ceil(np.log2(self.whole.max() + 2 * TAPS)))
+        self.lines, self.place = np.zeros((2, size)), 0
+        low = one_pole(1000 / (2 * np.pi * s.low_cut_hz), rate) if s.low_cut_hz > 0 else 0.0
+        high = one_pole(1000 / (2 * np.pi * s.high_cut_hz), rate) if 0 < s.high_cut_hz < 20000 else 1.0
+        self.poles, self.held = np.array([low, high]), np.zeros((2, 2))
+        self.drive = 10 ** (s.drive_db / 20) if s.drive_db > 0 else 0.0
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        s = self.settings
+        stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])))
+        fed = stereo
+        if s.sides == "alternating":
+            fed = np.stack([stereo.mean(axis=0), np.zeros(x.shape[1])])
+        wet = np.empty_like(stereo)
+        crossed = s.sides == "alternating"
+        settings = self.whole, self.place, crossed, s.feedback, self.poles, self.held, self.drive, wet
+        self.place = echo(fed, self.lines, self.taps, *settings)
+        if s.width != 1:
+            middle, side = (wet[0] + wet[1]) / 2, (wet[0] - wet[1]) / 2 * s.width
+            wet = np.stack([middle + side, middle - side])
+        return wet if s.mix == 1 else (1 - s.mix) * stereo + s.mix * wet
+
+
+class Echo(Stage):
+    """Repeats, wet by themselves on a return."""
+
+    title: ClassVar[str] = "Delay"
+    summary: ClassVar[str] = "repeats in time with the song"
+    widens: ClassVar[bool] = True
+
+    kind: Literal["delay"] = "delay"
+    note: Note = Field("1/8", json_schema_extra={"label": "Time"})
+    time_ms: float = rule(326.0, "Time", "ms", 1, 4000, scale="log", usual=(80, 500))
+    sides: Literal["straight", "alternating", "two times"] = Field("straight", json_schema_extra={"label": "Sides"})
+    other_note: Note = Field("1/8d", json_schema_extra={"label": "Right time"})
+    other_ms: float = rule(489.0, "Right time", "ms", 1, 4000, scale="log", usual=(80, 600))
+    feedback: float = rule(0.25, "Feedback", "%", 0, 0.98, usual=(0.1, 0.45))
+    low_cut_hz: float = rule(250.0, "Low cut", "Hz", 0, 2000, usual=(150, 500))
+    high_cut_hz: float = rule(5500.0, "High cut", "Hz", 500, 20000, scale="log", usual=(3000, 8000))
+    drive_db: float = rule(0.0, "Drive", "dB", 0, 18, usual=(0, 8))
+    width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.5, 1))
+    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    def at_tempo(self, tempo_bpm: float) -> Stage:
+        """With the times that its note values take."""
+        return with_note(with_note(self, "note", "time_ms", tempo_bpm), "other_note", "other_ms", tempo_bpm)
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return DelayProcessor(self, rate, channels)
+
+    def _lasts_s(self, down_db: float) -> float:
+        longest = max(self.time_ms, self.other_ms if self.sides == "two times" else 0.0) / 1000
+        repeats = 1 if self.feedback < 1e-3 else 1 + down_db / (20 * np.log10(self.feedback))
+        return float(longest * repeats)
+
+    def memory_s(self) -> float:
+        return min(self._lasts_s(_SILENT_DB) + 0.05, _LONGEST_MEMORY_S)
+
+    def tail_s(self) -> float:
+        return min(self._lasts_s(-120.0) + 0.05, 60.0)

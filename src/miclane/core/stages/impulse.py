@@ -1,0 +1,125 @@
+"""Reverb by an impulse response: uniformly partitioned convolution (Gardner, JAES 43, 1995; overlap-save)."""
+
+from typing import ClassVar, Literal
+
+import numpy as np
+from pydantic import Field
+from scipy.fft import irfft, rfft
+
+from ..impulses import impulse
+from .base import Delay, Note, Processor, Stage, rule, with_note
+from .detector import Filter, cut_sections
+
+PART = 4096
+OPEN_HZ = 20000.0
+_FADE_MS = 20.0
+
+
+class Convolver:
+    """One channel with one response, PART frames late; blocks of any length."""
+
+    def __init__(self, response: np.ndarray) -> None:
+        count = max(1, -(-len(response) // PART))
+        padded = np.zeros(count * PART)
+        padded[: len(response)] = response
+        self.parts = rfft(padded.reshape(count, PART), 2 * PART, axis=1)
+        self.spectra = np.zeros_like(self.parts)
+        self.held = np.zeros(2 * PART)
+        self.filled, self.turn = 0, 0
+        self.ready = np.zeros(PART)
+
+    def process(self, x: np.ndarray) -> np.ndarray:
+        """The next len(x) frames."""
+        out, at = np.empty_like(x), 0
+        while at < len(x):
+            step = min(PART - self.filled, len(x) - at)
+            self.held[PART + self.filled : PART + self.filled + step] = x[at : at + step]
+            out[at : at + step] = self.ready[self.filled : self.filled + step]
+            self.filled += step
+            at += step
+            if self.filled == PART:
+                self._convolve()
+        return out
+
+    def _convolve(self) -> None:
+        self.spectra[self.turn] = rfft(self.held)
+        count = len(self.parts)
+        order = (self.turn - np.arange(count)) % count
+        total = np.einsum("kf,kf->f", self.spectra[order], self.parts)
+        self.ready = irfft(total, 2 * PART)[PART:]
+        self.turn = (self.turn + 1) % count
+        self.held[:PART] = self.held[PART:]
+        self.filled = 0
+
+
+class ImpulseProcessor(Processor):
+    """Pre-delay, cuts, a convolution a side, width, wet and dry aligned."""
+
+    latency = PART
+
+    def __init__(self, s: "Impulse", rate: int, channels: int) -> None:
+        self.settings = s
+        self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
+        self.dry = Delay(2, PART)
+        high_hz = s.high_cut_hz if s.high_cut_hz < OPEN_HZ else 0.0
+        self.filter = Filter(cut_sections(s.low_cut_hz, high_hz, rate, 12), 2)
+        response = s.response_at(rate)
+        self.sides = [Convolver(response[k % len(response)]) for k in range(2)]
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        s = self.settings
+        stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])))
+        fed = self.filter.process(self.predelay.process(stereo))
+        wet = np.stack([side.process(row) for side, row in zip(self.sides, fed, strict=True)])
+        if s.width != 1:
+            middle, side = (wet[0] + wet[1]) / 2, (wet[0] - wet[1]) / 2 * s.width
+            wet = np.stack([middle + side, middle - side])
+        late = self.dry.process(stereo)
+        return wet if s.mix == 1 else (1 - s.mix) * late + s.mix * wet
+
+
+class Impulse(Stage):
+    """A place that was recorded, or made: its response to an impulse. `response` is a name or a file's content hash."""
+
+    title: ClassVar[str] = "Impulse response"
+    summary: ClassVar[str] = "a place as it answered once"
+    widens: ClassVar[bool] = True
+    for_returns: ClassVar[bool] = True
+
+    kind: Literal["impulse"] = "impulse"
+    response: str = Field("boathouse", max_length=80, pattern=r"^[A-Za-z0-9_-]+$")
+    response_name: str = Field("", max_length=200)
+    predelay_note: Note = Field("ms", json_schema_extra={"label": "Pre-delay in"})
+    predelay_ms: float = rule(20.0, "Pre-delay", "ms", 0, 500, usual=(0, 60))
+    length_s: float = rule(6.0, "Length at most", "s", 0.05, 12, scale="log", usual=(0.5, 4))
+    level_db: float = rule(0.0, "Level", "dB", -24, 24, usual=(-6, 6))
+    low_cut_hz: float = rule(180.0, "Low cut", "Hz", 0, 1500, usual=(120, 400))
+    high_cut_hz: float = rule(9000.0, "High cut", "Hz", 1000, OPEN_HZ, scale="log", usual=(5000, 12000))
+    width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.7, 1))
+    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    def at_tempo(self, tempo_bpm: float) -> Stage:
+        """With the pre-delay in ms that its note value takes."""
+        return with_note(self, "predelay_note", "predelay_ms", tempo_bpm)
+
+    def response_at(self, rate: int) -> np.ndarray:
+        """The response as it is convolved with (1 or 2, frames): cut to its length, faded over 20 ms, turned."""
+        found = impulse(self.response, rate)
+        keep = min(found.shape[1], round(self.length_s * rate))
+        cut = np.array(found[:, :keep], dtype=np.float64)
+        fade = min(keep, round(_FADE_MS * rate / 1000))
+        if keep < found.shape[1] and fade:
+            cut[:, keep - fade :] *= np.cos(np.linspace(0, np.pi / 2, fade)) ** 2
+        return cut * 10 ** (self.level_db / 20)
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return ImpulseProcessor(self, rate, channels)
+
+    def latency_frames(self, rate: int) -> int:
+        return PART
+
+    def memory_s(self) -> float:
+        return self.predelay_ms / 1000 + min(self.length_s, 6.0) + 0.1
+
+    def tail_s(self) -> float:
+        return self.predelay_ms / 1000 + self.length_s
