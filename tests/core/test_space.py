@@ -1,5 +1,7 @@
 """Delays, impulse responses, chorus, throws, and a ducker with several keys and a band."""
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -11,7 +13,6 @@ from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.errors import UnknownPlaceError
 from miclane.core.impulses import MADE, finders, impulse
-from miclane.core.stages.base import Key
 from miclane.core.stages.chorus import Chorus
 from miclane.core.stages.delay import Echo
 from miclane.core.stages.duck import Duck
@@ -53,7 +54,7 @@ def test_repeats_stand_on_the_beat_to_the_frame_and_fall_evenly(note: str, bpm: 
         assert abs(a + place - at) < 1.0, (note, k)
         levels.append(level)
     assert len(levels) >= 3
-    for one, other in zip(levels, levels[1:], strict=False):
+    for one, other in itertools.pairwise(levels):
         assert db(other) - db(one) == pytest.approx(-6.02, abs=0.1)
 
 

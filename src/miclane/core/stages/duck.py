@@ -10,7 +10,7 @@ from .base import Delay, Key, Processor, Stage, one_pole, rule
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 from .multiband import crossover
 
-_KEY_WINDOW_MS = 10.0
+KEY_WINDOW_MS = 10.0
 
 
 class DuckProcessor(Processor):
@@ -21,7 +21,7 @@ class DuckProcessor(Processor):
         self.rate = rate
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
-        self.level = PeakLevel(_KEY_WINDOW_MS, rate)
+        self.level = PeakLevel(KEY_WINDOW_MS, rate)
         self.key_filter: Filter | None = None
         self.cuts = [crossover(f, rate, 8) for f in s.band_edges(rate)]
         first, second = self.cuts if self.cuts else (None, None)
