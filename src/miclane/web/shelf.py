@@ -86,6 +86,21 @@ def session_page(request: Request, session_id: str) -> HTMLResponse:
     return page(request, "session.html", state, screen="session", drawn=_small(studio, state.session))
 
 
+def received(studio: Studio, file: UploadFile, rate: int) -> tuple[Sound, str]:
+    """An uploaded file taken into the store, and its name; UnusableSoundError, in words, where it cannot be used."""
+    name = Path((file.filename or "file").replace("\\", "/")).name[:200] or "file"
+    with tempfile.NamedTemporaryFile(dir=_incoming(studio), suffix=".part") as temporary:
+        size = 0
+        while block := file.file.read(1 << 20):
+            size += len(block)
+            if size > LARGEST_BYTES:
+                raise UnusableSoundError(f"{name}: is larger than {LARGEST_BYTES >> 30} GiB")
+            temporary.write(block)
+        temporary.flush()
+        sound = studio.sounds.add(Path(temporary.name), name, rate)
+    return sound, name
+
+
 @router.post("/s/{session_id}/import")
 def import_file(
     request: Request,
@@ -96,16 +111,7 @@ def import_file(
     """Take one sound file onto a lane of its own. Refused in words when it cannot be used; nothing else is touched."""
     studio = studio_of(request)
     state = studio.sessions.get(session_id)
-    name = Path((file.filename or "file").replace("\\", "/")).name[:200] or "file"
-    with tempfile.NamedTemporaryFile(dir=_incoming(studio), suffix=".part") as temporary:
-        size = 0
-        while block := file.file.read(1 << 20):
-            size += len(block)
-            if size > LARGEST_BYTES:
-                raise UnusableSoundError(f"{name}: is larger than {LARGEST_BYTES >> 30} GiB")
-            temporary.write(block)
-        temporary.flush()
-        sound = studio.sounds.add(Path(temporary.name), name, state.session.rate)
+    sound, name = received(studio, file, state.session.rate)
     lane = _lane_for(studio, state.session, sound, name, role)
     edit = Insert(path="lanes", index=len(state.session.lanes), value=lane)
     state = studio.sessions.edit(session_id, [edit], None)

@@ -8,16 +8,19 @@ from fastapi.responses import HTMLResponse, Response
 
 from ..core.engine.render import Range
 from ..core.errors import UnknownPlaceError
+from ..core.impulses import MADE
 from ..core.measure.clearance import Held, clearance, held
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Return, Session
 from ..core.mix.paths import find_path
 from ..core.stages.base import Stage
+from ..core.stages.delay import Echo
 from ..core.stages.duck import Duck
 from ..core.units import show_value
 from ..store.sessions import State
 from .lane import lane_data
 from .pages import page
+from .returns import is_effect
 from .sound import Frame, check_range, opened, studio_of
 from .studio import Hear, Studio
 from .svg import path_of
@@ -76,13 +79,24 @@ def space_context(state: State, ret: Return | None, lane: Lane | None) -> dict[s
     stages = ret.stages if ret else ()
     base = f"returns/{ret.id}/stages" if ret else ""
     duck = next((s for s in stages if s.kind == "duck"), None)
-    effects: list[Stage] = [s for s in stages if s.kind != "duck"]
+    effects: list[Stage] = [s for s in stages if is_effect(s)]
+    others: list[Stage] = [s for s in stages if s.kind != "duck" and not is_effect(s)]
     sends = []
     for other in state.session.lanes:
         send = next((s for s in other.sends if ret and s.id == ret.id), None)
         if send or other.role != "music":
             sends.append({"lane": other, "send": send, "path": f"lanes/{other.id}/sends"})
-    return {"ret": ret, "key": lane, "lane": lane, "effects": effects, "duck": duck, "base": base, "sends": sends}
+    return {
+        "ret": ret,
+        "key": lane,
+        "lane": lane,
+        "effects": effects,
+        "others": others,
+        "responses": MADE,
+        "duck": duck,
+        "base": base,
+        "sends": sends,
+    }
 
 
 @router.get("/s/{session_id}/space/picture")
@@ -93,13 +107,19 @@ def space_picture(
     last: Frame,
     hear: Hear = "vocals",
     lane: str = "",
+    before: bool = False,
 ) -> Response:
-    """Dry vocal, and every return before and after its duck, over the loop, with the four numbers."""
+    """Dry vocal, and every return before and after its duck, over the loop, with the four numbers.
+
+    With `before`, what each return would be with its ducker before the effect is drawn as well.
+    """
     studio, state = opened(request, session_id)
     check_range(state, first, last)
     key = next((x for x in state.session.lanes if x.id == lane), None)
-    pitch = 244 if len(state.session.returns) == 1 else 116
+    pitch = {1: 244, 2: 116}.get(len(state.session.returns), 74)
     rows = [_return_row(studio, state, ret, hear, lane, first, last, pitch) for ret in state.session.returns]
+    for row in rows if before else ():
+        row["first"] = _duck_first(studio, state, row["ret"], first, last, row["base"], pitch)
     numbers = four_numbers(studio, state, key, hear, first, last) if key else None
     dry = _dry_row(studio, state, key, hear, first, last) if key else None
     spans = _spans(key, first, last) if key else []
@@ -118,6 +138,7 @@ def space_picture(
         threshold=threshold,
         threshold_y=50 - min(30.0, line * 30),
         duck=duck,
+        beats=beat_lines(state, first, last),
         width=WIDTH,
         height=92 + pitch * len(rows),
     )
@@ -165,7 +186,9 @@ def _return_row(
         "before": _level_path(_columns(before), top + pitch - 8, pitch - 42),
         "after": _level_path(_columns(after), top + pitch - 8, pitch - 42),
         "gain": "",
+        "first": "",
         "duck": duck,
+        "repeats": _repeats(state, ret, lane, first, last),
     }
     trace = found.trace(graph.places[f"return:{ret.id}:stage:{duck.id}"]) if duck and duck.on else None
     if trace is not None and trace.gain_db is not None:
@@ -173,6 +196,38 @@ def _return_row(
         gain = trace.gain_db[a:b]
         row["gain"] = path_of(np.linspace(LEFT, WIDTH, len(gain)), top + 6 + np.minimum(-gain, 24) * 1.1)
     return row
+
+
+def _duck_first(studio: Studio, state: State, ret: Return, first: int, last: int, base: float, pitch: int) -> str:
+    """Level of a return with its ducker before the effect, as a line."""
+    graph = studio.graph(state, duck_first=True)
+    found = studio.renderer(graph.rate).loop(graph, graph.places[f"return:{ret.id}:out"], first, last)
+    gain = 10 ** (-ret.fader_db / 20) if ret.fader_db > -60 else 1.0
+    level = _columns(found.audio * gain)
+    y = base - (np.clip(level, LOW_DB, HIGH_DB) - LOW_DB) / (HIGH_DB - LOW_DB) * (pitch - 42)
+    return path_of(np.linspace(LEFT, WIDTH, len(level)), y)
+
+
+def _repeats(state: State, ret: Return, lane: str, first: int, last: int) -> list[float]:
+    """Where the repeats of the last word of each phrase fall, while they are within 24 dB of it."""
+    echo = next((s for s in ret.stages if isinstance(s, Echo) and s.on), None)
+    singer = next((x for x in state.session.lanes if x.id == lane), None)
+    if echo is None or singer is None:
+        return []
+    timed = echo.at_tempo(state.session.tempo_bpm)
+    step = timed.time_ms * state.session.rate / 1000  # type: ignore[attr-defined]
+    count = 1 + int(-24 / (20 * np.log10(max(echo.feedback, 0.001))))
+    places = [p.end + k * step for p in singer.phrases for k in range(1, count + 1)]
+    return [round((x - first) / (last - first) * WIDTH, 1) for x in places if first < x < last]
+
+
+def beat_lines(state: State, first: int, last: int) -> list[float]:
+    """Places of the beats over a loop; none where they would stand closer than 12 pixels."""
+    beat = 60 * state.session.rate / state.session.tempo_bpm
+    if (last - first) / beat > WIDTH / 12:
+        return []
+    at = np.arange(np.ceil(first / beat), last / beat) * beat
+    return [round(float((x - first) / (last - first) * WIDTH), 1) for x in at]
 
 
 def _dry_row(studio: Studio, state: State, lane: Lane, hear: Hear, first: int, last: int) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
+from ..core.mix.links import link_edits
 from ..core.mix.makeup import makeup_edits
 from ..core.mix.paths import Path, place_of
 from ..store.database import open_database
@@ -27,8 +28,8 @@ from .recent import Recent
 from .takes import Takes
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated", "unducked", "band"]
-SongVariant = Literal["treated", "untreated", "unducked", "band", "removed"]
+Variant = Literal["treated", "untreated", "unducked", "duckfirst", "band"]
+SongVariant = Literal["treated", "untreated", "unducked", "duckfirst", "band", "removed"]
 BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 MATCH_LIMIT_DB = 30.0
@@ -65,8 +66,9 @@ class Studio:
         self._lock = threading.Lock()
 
     def _follows(self, session: Session, edits: list[Edit]) -> list[Edit]:
-        """What EQs that make up their own level must set after edits."""
-        return makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
+        """What EQs that make up their own level, and linked duckers, must set after edits."""
+        makeup = makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
+        return makeup + link_edits(session, edits)
 
     def renderer(self, rate: int) -> Renderer:
         """The renderer for sessions at a rate."""
@@ -84,11 +86,16 @@ class Studio:
             yield
 
     def graph(
-        self, state: State, untreated: str = "", without: str = "", alone: tuple[str, str, int] | None = None
+        self,
+        state: State,
+        untreated: str = "",
+        without: str = "",
+        alone: tuple[str, str, int] | None = None,
+        duck_first: bool = False,
     ) -> Graph:
-        """Graph of a session at its version; `untreated`, `without` and `alone` as for the Builder."""
-        key = (state.id, state.version, untreated, without, alone)
-        return self._graphs.get(key, Builder(state.session, untreated, without, alone).build)
+        """Graph of a session at its version; what can be said of it as for the Builder."""
+        key = (state.id, state.version, untreated, without, alone, duck_first)
+        return self._graphs.get(key, Builder(state.session, untreated, without, alone, duck_first).build)
 
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
@@ -120,6 +127,11 @@ class Studio:
         graph = self.variant_graph(state, hear, lane, variant, band)
         target = self.target(graph, "lane" if variant == "band" else hear, lane)
         return self.renderer(graph.rate).loop(graph, target, start, stop, cancel or self.newest(state))
+
+    def mix_of(self, session: Session, first: int, last: int) -> np.ndarray:
+        """Frames [first, last) of the mix of a session that need not be a kept one."""
+        graph = Builder(session).build()
+        return self.renderer(graph.rate).loop(graph, graph.places["bus:mix:out"], first, last).audio
 
     def preview(
         self,
@@ -163,6 +175,8 @@ class Studio:
             return self.graph(state, alone=(lane, *band))
         if variant == "untreated":
             return self.graph(state, lane if hear in ("lane", "dry") else "*")
+        if variant == "duckfirst":
+            return self.graph(state, duck_first=True)
         return self.graph(state, without="duck" if variant == "unducked" else "")
 
     def figures(

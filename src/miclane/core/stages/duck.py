@@ -68,6 +68,7 @@ class Duck(Stage):
     kind: Literal["duck"] = "duck"
     key: Key = Key()
     also: tuple[Key, ...] = Field((), max_length=16)
+    linked: bool = False
     holds: Literal["all", "band"] = Field("all", json_schema_extra={"label": "Holds down", "names": {"band": "a band"}})
     threshold_db: float = rule(-32.0, "Starts at", "dB", -70, 0, usual=(-42, -24))
     depth_db: float = rule(9.0, "Depth", "dB", 0, 40, usual=(5, 14))

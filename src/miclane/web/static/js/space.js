@@ -1,7 +1,7 @@
 // The Space screen: the picture that follows the sound, sends, and new returns.
 
-import { change, on, picture, set, state, $ } from "./session.js";
-import { listen, measured, player, unhurried } from "./player.js";
+import { change, changedBy, on, picture, post, set, state, toast, $ } from "./session.js";
+import { hearVariant, listen, measured, player, prepare, unhurried } from "./player.js";
 import { loopPhrases } from "./strip.js";
 
 let token = 0;
@@ -17,6 +17,7 @@ export function initSpace() {
     loopPhrases(k, Math.min(k + 2, phrases.length - 1));
   }
   drawPicture();
+  drawEffects();
 }
 
 export async function drawPicture() {
@@ -24,7 +25,7 @@ export async function drawPicture() {
   if (!box) return;
   const mine = ++token;
   const [first, last] = measured(3);
-  const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}`, { headers: { "hx-request": "true" } });
+  const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}&before=${player.variant === "duckfirst"}`, { headers: { "hx-request": "true" } });
   if (!answer || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
   shown = [first, last];
@@ -34,7 +35,10 @@ export async function drawPicture() {
 export function reloadSpace() {
   const ret = $("#space")?.dataset.return ?? "";
   const focus = document.activeElement?.closest?.("[data-path]")?.dataset.path;
-  htmx.ajax("GET", `/s/${state.id}/space/body?return_id=${encodeURIComponent(ret)}`, { target: "#body", swap: "innerHTML" }).then(() => focus && $(`[data-path="${CSS.escape(focus)}"]`)?.focus());
+  htmx.ajax("GET", `/s/${state.id}/space/body?return_id=${encodeURIComponent(ret)}`, { target: "#body", swap: "innerHTML" }).then(() => {
+    drawEffects();
+    if (focus) $(`[data-path="${CSS.escape(focus)}"]`)?.focus();
+  });
 }
 
 function head(at) {
@@ -60,14 +64,104 @@ document.addEventListener("click", (event) => {
     const { path, index } = at("#add-duck").dataset;
     return void change([{ op: "insert", path, index: Number(index), value: { kind: "duck", key: { lane: state.lane } } }], { structure: true });
   }
-  if (at("#add-return")) {
-    const id = `r${crypto.randomUUID().slice(0, 8)}`;
-    const stages = [{ kind: "reverb", id: `${id}a`, name: "Plate" }, { kind: "duck", id: `${id}b`, key: { lane: state.lane } }];
-    change([{ op: "insert", path: "returns", index: 99, value: { id, name: "Plate", bus: "vocals", stages } }], { structure: true }).then((told) => told && location.assign(`/s/${state.id}/space?return_id=${id}`));
+  const fresh = at("[data-add-return], #add-return");
+  if (fresh) return addReturn(fresh.dataset.addReturn ?? "Plate");
+  const act = at("[data-space]");
+  if (act) return void ask(act);
+  const also = at("[data-also]");
+  if (also) {
+    const now = JSON.parse(also.dataset.now);
+    const wanted = now.includes(also.dataset.lane) ? now.filter((l) => l !== also.dataset.lane) : [...now, also.dataset.lane];
+    return void set(also.dataset.also, wanted.map((lane) => ({ lane, tap: "treated" })), { structure: true });
   }
+  const opened = at("[data-throw]");
+  if (opened) {
+    const [first, last] = measured();
+    const value = { id: `t${crypto.randomUUID().slice(0, 8)}`, start_s: first / state.rate, end_s: last / state.rate, level_db: -3 };
+    return void change([{ op: "insert", path: opened.dataset.throw, index: 99, value }], { structure: true });
+  }
+  if (at("#tap")) return tap();
+  if (at("#duckfirst")) return void duckFirst(player.variant !== "duckfirst");
   return undefined;
 });
 
+// What each kind of return starts with; the ducker stands after the effect.
+const KINDS = {
+  Plate: { kind: "reverb", model: "plate", decay_s: 1.9, predelay_ms: 38 },
+  Room: { kind: "reverb", model: "room", decay_s: 0.6, predelay_ms: 8, low_cut_hz: 180 },
+  Hall: { kind: "reverb", model: "hall", decay_s: 2.8, predelay_note: "1/32" },
+  Response: { kind: "impulse", response: "stairwell" },
+  Delay: { kind: "delay", note: "1/4", feedback: 0.32 },
+  Slap: { kind: "delay", note: "ms", time_ms: 105, feedback: 0, high_cut_hz: 6500 },
+  Wide: { kind: "delay", note: "ms", other_note: "ms", time_ms: 11, other_ms: 17, sides: "two times", feedback: 0, low_cut_hz: 300, high_cut_hz: 12000 },
+};
+
+function addReturn(name) {
+  const id = `r${crypto.randomUUID().slice(0, 8)}`;
+  const key = state.data?.lane ? { key: { lane: state.data.lane } } : {};
+  const stages = [{ ...KINDS[name], id: `${id}a`, name }, { kind: "duck", id: `${id}b`, ...key }];
+  const edits = [{ op: "insert", path: "returns", index: 99, value: { id, name, bus: "vocals", stages } }];
+  if (state.data?.lane) edits.push({ op: "insert", path: `lanes/${state.data.lane}/sends`, index: 99, value: { id, level_db: -14 } });
+  change(edits, { structure: true }).then((told) => told && location.assign(`/s/${state.id}/space?return_id=${id}`));
+}
+
+const here = () => `/s/${state.id}/space/${$("#space").dataset.return}`;
+
+async function ask(button) {
+  button.disabled = true;
+  const [first, last] = measured();
+  const told = await post(`${here()}/${button.dataset.space}?first=${first}&last=${last}`);
+  button.disabled = false;
+  if (!told) return;
+  changedBy(told);
+  if (told.copied !== undefined) toast(told.copied ? `Copied to ${told.copied} other ${told.copied > 1 ? "returns" : "return"}.` : "Every other return is held down like this one already.");
+  if (told.fader_db !== undefined) toast(`Just heard at ${told.fader_db.toFixed(1).replace("-", "−")} dB; it was heard in ${Math.round(100 * told.before)} % of the loop before. Undo takes it back.`);
+}
+
+// Tempo by tapping: the mean of the last gaps, if they are alike.
+let taps = [];
+function tap() {
+  const now = performance.now();
+  if (now - (taps.at(-1) ?? 0) > 2500) taps = [];
+  taps.push(now);
+  taps = taps.slice(-9);
+  const spot = $("#tap");
+  if (taps.length < 4) return void (spot.textContent = `Tap ${4 - taps.length} more`);
+  const bpm = Math.round((60000 * (taps.length - 1)) / (taps.at(-1) - taps[0]) * 10) / 10;
+  spot.textContent = `${bpm.toFixed(1)} bpm`;
+  clearTimeout(tap.timer);
+  tap.timer = setTimeout(() => set("tempo_bpm", Math.min(400, Math.max(20, bpm)), { structure: true }), 1200);
+}
+
+async function duckFirst(wanted) {
+  if (wanted) {
+    await prepare("duckfirst");
+    hearVariant("duckfirst");
+  } else hearVariant("treated");
+  drawPicture();
+}
+
+async function drawEffects() {
+  for (const spot of document.querySelectorAll("[data-effect]")) {
+    const answer = await picture(`${here()}/effect/${spot.dataset.effect}`, { headers: { "hx-request": "true" } });
+    if (answer && spot.isConnected) spot.innerHTML = await answer.text();
+  }
+}
+
+document.addEventListener("change", async (event) => {
+  const chosen = event.target.closest?.("[data-impulse]");
+  if (!chosen?.files.length) return;
+  const form = new FormData();
+  form.append("file", chosen.files[0]);
+  const answer = await fetch(`${here()}/impulse/${chosen.dataset.impulse}`, { method: "POST", body: form, headers: { accept: "application/json" } }).catch(() => null);
+  const told = await answer?.json();
+  chosen.value = "";
+  if (!answer?.ok) return toast(told?.error ?? "The server does not answer.");
+  changedBy(told);
+});
+
+on("variant", () => $("#duckfirst")?.setAttribute("aria-pressed", player.variant === "duckfirst"));
 on("rendered", unhurried(drawPicture));
+on("rendered", unhurried(() => state.screen === "space" && drawEffects()));
 on("phrase", unhurried(() => state.screen === "space" && drawPicture()));
 on("position", ({ at }) => state.screen === "space" && head(at));
