@@ -9,7 +9,7 @@ from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 
 from ..core.errors import CancelledError, ConflictError, MicLaneError, UnknownPlaceError
-from . import control, dynamics, edits, lane, printing, returns, shelf, sibilance, sound, space, take, tone
+from . import control, dynamics, edits, lane, printing, returns, routing, shelf, sibilance, sound, space, take, tone
 from .pages import render_error
 from .security import Guard
 from .studio import Studio
@@ -23,7 +23,21 @@ def create_app(data: Path, hosts: frozenset[str] = HOSTS) -> FastAPI:
     app.state.studio = Studio(data)
     app.state.printer = printing.Printer(app.state.studio)
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for module in (shelf, lane, take, tone, sibilance, dynamics, control, space, returns, printing, sound, edits):
+    for module in (
+        shelf,
+        lane,
+        take,
+        tone,
+        sibilance,
+        dynamics,
+        control,
+        routing,
+        space,
+        returns,
+        printing,
+        sound,
+        edits,
+    ):
         app.include_router(module.router)
     app.add_middleware(Guard, hosts=hosts)
 

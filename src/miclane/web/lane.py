@@ -102,6 +102,7 @@ def lane_data(studio: Studio, state: State, path: Path) -> dict[str, Any]:
         phrases = [{**p.model_dump(), "lufs": round(v, 1)} for p, v in zip(lane.phrases, loud, strict=True)]
     own = path.lane if path.sung else None
     stages = flat_stages(path.member.stages)
+    names = {r.id: r.name for r in session.returns}
     return {
         "session": state.id,
         "version": state.version,
@@ -115,6 +116,11 @@ def lane_data(studio: Studio, state: State, path: Path) -> dict[str, Any]:
         "events": studio.takes.sibilants(own.sound, session.rate) if own and own.sound else [],
         "apart": [a.model_dump() for a in own.apart] if own else [],
         "breaths": [b.model_dump() for b in own.breaths] if own else [],
+        "throws": [
+            {"start": t.start_s * session.rate, "end": t.end_s * session.rate, "name": names.get(s.id, s.id)}
+            for s in (path.lane.sends if path.is_lane else ())
+            for t in s.throws
+        ],
         "name": path.member.name,
         "stages": [{"id": s.id, "name": s.label, "kind": s.kind, "on": s.on} for s in stages],
     }

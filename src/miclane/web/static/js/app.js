@@ -16,6 +16,7 @@ import "./trims.js";
 import "./ride.js";
 import "./route.js";
 import { showFoot, showLight } from "./foot.js";
+import { initMap, reloadMap } from "./map.js";
 import { initSpace, reloadSpace } from "./space.js";
 import { initPrint } from "./printing.js";
 import { initShelf } from "./shelf.js";
@@ -31,6 +32,7 @@ function initPage() {
   player.lane = state.lane;
   initStrip();
   initSpace();
+  initMap();
   initPrint();
   if (changedLane && player.node) refresh();
   showFoot();
@@ -45,6 +47,7 @@ on("changed", ({ structure, jumped, data, select }) => {
     if (jumped || data) refreshData();
     reloadBody(select?.stage ?? place.get("stage") ?? undefined, select?.band ?? Number(place.get("band") ?? 0));
   } else if (state.screen === "space") reloadSpace();
+  else if (state.screen === "map") reloadMap();
 });
 on("redraw", () => reloadBody());
 on("rendered", unhurried(refreshPictures));

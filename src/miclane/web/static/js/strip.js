@@ -259,6 +259,12 @@ export function draw() {
     g.fillRect(x(b.start), rowsTop - 2, x(b.end) - x(b.start), 1);
     g.fillText("br", at - 7, rowsTop - 5);
   }
+  g.fillStyle = color("--space");
+  for (const t of state.data.throws ?? []) {
+    if (x(t.end) < 0 || x(t.start) > w) continue;
+    g.fillRect(x(t.start), TOP + 1, Math.max(3, x(t.end) - x(t.start)), 3);
+    g.fillText(`throw to ${t.name}`, Math.max(2, x(t.start)), TOP + 14);
+  }
   g.fillStyle = color("--taken");
   for (const m of state.data.marks ?? []) {
     if (m.kind === "s" || x(m.end) < 0 || x(m.start) > w) continue;
