@@ -178,6 +178,7 @@ def dynamics_picture(
         "curve": static_curve(stage) if isinstance(stage, Compressor | Lift) else None,
         "spreads": SPREADS if isinstance(stage, Compressor) else {},
         "risen": lifted(before, after, rate),
+        "mono_db": mono_db(after) if stage.channels_out(1) == 2 else None,
     }
 
 
@@ -216,6 +217,14 @@ def bands_picture(
 
 def _band_x(frequency_hz: float) -> float:
     return LEFT + (float(PLOT.x(frequency_hz)) - PLOT.left) / (PLOT.right - PLOT.left) * (RIGHT - LEFT)
+
+
+def mono_db(audio: np.ndarray) -> float | None:
+    """What is lost in mono, in dB, of (2, frames); None of a mono sound or silence."""
+    power = float((audio**2).mean())
+    if audio.shape[0] < 2 or power < 1e-14:
+        return None
+    return float(10 * np.log10(max(float((audio.mean(axis=0) ** 2).mean()), 1e-16) / power))
 
 
 def by_peak(stage: Stage) -> bool:

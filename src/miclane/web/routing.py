@@ -143,7 +143,8 @@ def _sends(rows: list[Row], returns: dict[str, Row], pitch: float) -> list[dict[
             continue
         x, rail = TRUNKS + 9 * (k % 6), ret.y - pitch * 0.42
         ends = [r.y for r in rows if isinstance(r.member, Lane) and any(s.id == identifier for s in r.member.sends)]
-        path = f"M{x:.0f} {min(ends):.1f}V{rail:.1f}H{MIC + 6:.0f}Q{MIC:.0f} {rail:.1f} {MIC:.0f} {rail + 6:.1f}V{ret.y:.1f}"
+        path = f"M{x:.0f} {min(ends):.1f}V{rail:.1f}H{MIC + 6:.0f}Q{MIC:.0f} {rail:.1f} {MIC:.0f} {rail + 6:.1f}"
+        path += f"V{ret.y:.1f}"
         up = f"M{x:.0f} {max(ends):.1f}V{rail:.1f}" if max(ends) > rail else ""
         found.append({"path": path, "up": up, "x": x, "taps": taps, "name": ret.member.name})
     return found
@@ -165,9 +166,8 @@ def _keys(rows: list[Row], returns: dict[str, Row], pitch: float) -> list[dict[s
             top = min(r.y for r in keyed)
             path = f"M{x:.0f} {top:.1f}V{foot:.1f}H{s['x']:.1f}V{ret.y + 7:.1f}"
             names = " and ".join(r.member.name for r in keyed)
-            found.append(
-                {"path": path, "dots": [(x, r.y) for r in keyed], "name": f"{ret.member.name} is held down by {names}"}
-            )
+            words = f"{ret.member.name} is held down by {names}"
+            found.append({"path": path, "dots": [(x, r.y) for r in keyed], "name": words})
     return found
 
 

@@ -28,8 +28,8 @@ from .recent import Recent
 from .takes import Takes
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated", "unducked", "duckfirst", "band"]
-SongVariant = Literal["treated", "untreated", "unducked", "duckfirst", "band", "removed"]
+Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band"]
+SongVariant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "removed"]
 BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 MATCH_LIMIT_DB = 30.0
@@ -96,6 +96,15 @@ class Studio:
         """Graph of a session at its version; what can be said of it as for the Builder."""
         key = (state.id, state.version, untreated, without, alone, duck_first)
         return self._graphs.get(key, Builder(state.session, untreated, without, alone, duck_first).build)
+
+    def _without_return(self, state: State, identifier: str) -> Graph:
+        """Graph of a session with one of its returns muted."""
+
+        def build() -> Graph:
+            muted = (r.model_copy(update={"mute": r.mute or r.id == identifier}) for r in state.session.returns)
+            return Builder(state.session.model_copy(update={"returns": tuple(muted)})).build()
+
+        return self._graphs.get((state.id, state.version, "without", identifier), build)
 
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
@@ -175,6 +184,8 @@ class Studio:
             return self.graph(state, alone=(lane, *band))
         if variant == "untreated":
             return self.graph(state, lane if hear in ("lane", "dry") else "*")
+        if variant == "without":
+            return self._without_return(state, band[0])
         if variant == "duckfirst":
             return self.graph(state, duck_first=True)
         return self.graph(state, without="duck" if variant == "unducked" else "")

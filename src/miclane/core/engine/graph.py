@@ -143,6 +143,8 @@ class Builder:
             feeds[lane.bus].append((places[f"lane:{lane.id}:out"], (1.0, 1.0)))
             for send in lane.sends:
                 tap = places[f"lane:{lane.id}:{'placed' if send.pre_fader else 'out'}"]
+                if send.raw:
+                    tap = self._raw_tap(lane, send)
                 if send.on and send.throws:
                     openings = [t.model_dump(exclude={"id"}) for t in send.throws]
                     opened = Sending.model_validate(
@@ -211,6 +213,12 @@ class Builder:
         left, right = pan_gains(lane.pan, self.graph.nodes[last].channels)
         places[f"lane:{lane.id}:placed"] = self._sum([(last, (left, right))])
         places[f"lane:{lane.id}:out"] = self._sum([(last, (gain * left, gain * right))])
+
+    def _raw_tap(self, lane: Lane, send: Send) -> str:
+        raw = self.graph.places[f"lane:{lane.id}:raw"]
+        gain = 1.0 if send.pre_fader else fader_gain(lane.fader_db)
+        left, right = pan_gains(lane.pan, self.graph.nodes[raw].channels)
+        return self._sum([(raw, (gain * left, gain * right))])
 
     def _path(self, place: str, stages: tuple[Stage, ...], raw: str, name: str = "", skip: bool = False) -> str:
         """The end of a path after its stages, or after what is to be heard of them; `raw` and `treated` are placed."""

@@ -34,6 +34,7 @@ class Send(Settings):
     id: str = Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")
     level_db: float = rule(-14.0, "Send", "dB", SILENT_DB, 12, usual=(-24, -8))
     pre_fader: bool = False
+    raw: bool = False  # of the take as it came, past the lane's stages
     on: bool = True
     throws: tuple[Throw, ...] = Field((), max_length=400)
     ramp_ms: float = rule(30.0, "Throw ramps", "ms", 2, 500, scale="log", usual=(15, 80))

@@ -87,6 +87,7 @@ export const unhurried = (work) => {
 export const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.rate;
 
 function address(what, start, stop, variant, extra = "") {
+  if (variant === "without") extra += `&stage=${player.without}`;
   if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
   return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${order}${extra}`;
 }

@@ -160,6 +160,45 @@ document.addEventListener("change", async (event) => {
   changedBy(told);
 });
 
+// held, the mix without this return
+async function without(wanted) {
+  const spot = $("#without");
+  if (!spot || (wanted && player.variant === "without")) return;
+  if (wanted) {
+    player.without = $("#space").dataset.return;
+    spot.setAttribute("aria-pressed", "true");
+    await prepare("without");
+    if (spot.getAttribute("aria-pressed") === "true") hearVariant("without");
+  } else if (spot.getAttribute("aria-pressed") === "true") {
+    spot.setAttribute("aria-pressed", "false");
+    hearVariant("treated");
+  }
+}
+document.addEventListener("pointerdown", (event) => event.target.closest("#without") && without(true));
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => without(false));
+document.addEventListener("keydown", (event) => {
+  if (!event.target.closest?.("#without") || event.repeat || (event.key !== "Enter" && event.key !== " ")) return;
+  event.preventDefault();
+  event.stopPropagation();
+  without(true);
+}, true);
+document.addEventListener("keyup", (event) => event.target.closest?.("#without") && without(false));
+
+const LIKE = ["threshold_db", "depth_db", "attack_ms", "hold_ms", "release_ms", "lookahead_ms", "key_low_cut_hz", "holds", "band_low_hz", "band_high_hz", "key", "also"];
+document.addEventListener("click", (event) => {
+  const copy = event.target.closest("#duck-copy");
+  if (copy) {
+    sessionStorage.setItem("duck", copy.dataset.settings);
+    toast("Taken. Open another return and paste.");
+  }
+  const paste = event.target.closest("#duck-paste");
+  if (!paste) return;
+  const held = sessionStorage.getItem("duck");
+  if (!held) return toast("Nothing was taken yet: press Take on the ducker that should be copied.");
+  const settings = JSON.parse(held);
+  change(LIKE.map((name) => ({ op: "set", path: `${paste.dataset.path}/${name}`, value: settings[name] })), { structure: true });
+});
+
 on("variant", () => $("#duckfirst")?.setAttribute("aria-pressed", player.variant === "duckfirst"));
 on("rendered", unhurried(drawPicture));
 on("rendered", unhurried(() => state.screen === "space" && drawEffects()));

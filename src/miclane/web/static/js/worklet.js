@@ -47,7 +47,7 @@ class Player extends AudioWorkletProcessor {
     this.side = "treated";
     this.waiting = false;
     this.weights = {};
-    this.gain = { treated: 1, untreated: 1, unducked: 1, duckfirst: 1, band: 1, removed: 1 };
+    this.gain = { treated: 1, untreated: 1, unducked: 1, duckfirst: 1, without: 1, band: 1, removed: 1 };
     this.fade = Math.round(sampleRate * 0.01);
     this.level = 0;
     this.peak = 0;
@@ -135,7 +135,7 @@ class Player extends AudioWorkletProcessor {
 
   process(_, outputs) {
     const [left, right] = outputs[0];
-    const names = ["treated", "untreated", "unducked", "duckfirst", "band", "removed"];
+    const names = ["treated", "untreated", "unducked", "duckfirst", "without", "band", "removed"];
     const step = 1 / this.fade;
     if (this.playing) {
       for (const name of names) {
