@@ -323,7 +323,11 @@ def test_keyboard_alone_reaches_a_stage_and_moves_it(at, demo) -> None:
         LANE,
         f"{LANE}?stage=deess",
         f"{LANE}?stage=split",
+        f"{LANE}?stage=peaks",
+        "/s/salt-ferry/lane/bus:mix",
+        "/s/salt-ferry/lane/return:plate",
         "/s/salt-ferry/space",
+        "/s/salt-ferry/map",
         "/s/salt-ferry/print",
     ],
 )
