@@ -17,7 +17,7 @@ POLLS = """async () => {
 }"""
 
 
-def run(parts: str = "lane mix whole eq hunt song") -> None:
+def run(parts: str = "lane mix returns whole eq hunt song") -> None:
     """Print median and 95th percentile for the lane and the mix with the share of each part, and starts of the song."""
     if shutil.which("chromium") is None:
         print("chromium is not installed: knob to ear is left out")
@@ -29,6 +29,10 @@ def run(parts: str = "lane mix whole eq hunt song") -> None:
             for hear, key in (("lane", "1"), ("mix", "3")):
                 if hear in parts:
                     _measure(page, root(address), hear, key)
+            if "returns" in parts:
+                _four_returns(page, root(address))
+                name = "a return's ducker, four lanes, four ducked returns"
+                _measure(page, root(address), "mix", "3", "", "Starts at", name, "space?return_id=hall")
             if "whole" in parts:
                 _third_and_drive(page, root(address))
                 name = "two EQs, two de-essers, three compressors, split with crush, drive, limiter"
@@ -67,6 +71,25 @@ def _song(page, address: str, words: str) -> None:
     print(f"whole song, mix, {words} server: sound after {told} ms; {starved} of {125 * len(waits)} looks found a gap")
 
 
+def _four_returns(page, address: str) -> None:
+    """A hall, a room and a delay beside the plate, all ducked by the lead, all four voices sending to each."""
+    effects = {
+        "hall": {"kind": "reverb", "model": "hall", "decay_s": 2.8},
+        "room": {"kind": "reverb", "model": "room", "decay_s": 0.6},
+        "echo": {"kind": "delay", "note": "1/4", "feedback": 0.3},
+    }
+    edits = []
+    for name, effect in effects.items():
+        stages = [{**effect, "id": "effect"}, {"kind": "duck", "id": "duck", "threshold_db": -30}]
+        value = {"id": name, "name": name, "bus": "vocals", "stages": stages}
+        edits.append({"op": "insert", "path": "returns", "index": 9, "value": value})
+        for lane in ("lead", "double", "high_harmony", "low_harmony"):
+            send = {"id": name, "level_db": -14}
+            edits.append({"op": "insert", "path": f"lanes/{lane}/sends", "index": 9, "value": send})
+    answer = page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": edits})
+    assert answer.ok, answer.text()
+
+
 def _third_and_drive(page, address: str) -> None:
     """Put a third compressor and a drive before the ceiling of the lead."""
     third = {"kind": "compressor", "id": "third", "name": "Third", "response": "optical", "threshold_db": -20}
@@ -100,8 +123,9 @@ def _measure(
     place: str = "stage=peaks",
     how: str = "Threshold",
     name: str = "",
+    screen: str = "",
 ) -> None:
-    page.goto(f"{address}/s/salt-ferry/lane/lead?{place}")
+    page.goto(f"{address}/s/salt-ferry/{screen or f'lane/lead?{place}'}")
     page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
     first = page.evaluate("miclane.player.first")
     page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify([{first}, {first} + 8 * 48000]))")

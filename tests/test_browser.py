@@ -273,6 +273,7 @@ def test_files_are_dropped_imported_and_refused_by_name(at, demo, tmp_path: Path
     expect(page.locator("table.list a.font-semibold")).to_have_count(2)
     page.locator("table.list a.font-semibold", has_text="My lead").click()
     expect(page.get_by_text("Nothing on this lane yet")).to_be_visible()
+    until(page, "window.miclane?.state.lane")
     page.get_by_role("button", name="Add a stage").click()
     page.get_by_role("menuitem", name="Compressor").click()
     expect(page.get_by_role("slider", name="Threshold")).to_be_visible()

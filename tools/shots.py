@@ -17,10 +17,15 @@ VIEWS = {
     "lane-deess": f"{LANE}?stage=deess",
     "lane-split": f"{LANE}?stage=split",
     "lane-ceiling": f"{LANE}?stage=ceiling",
+    "lane-out": f"{LANE}?stage=out",
+    "lane-multiband": f"{LANE}?stage=bands",
     "space": "/s/salt-ferry/space",
+    "map": "/s/salt-ferry/map",
     "print": "/s/salt-ferry/print",
 }
-NIGHT = ("lane-take", "lane-eq", "space", "lane-deess")
+NIGHT = ("lane-take", "lane-eq", "space", "lane-deess", "map")
+LOOPS = {"lane-deess": (4.8, 9.9), "lane-out": (20.0, 34.0)}  # a line full of s; several phrases
+BANDS = {"kind": "multiband", "id": "bands", "name": "Bands"}
 
 
 def wait(page: Page) -> None:
@@ -46,10 +51,15 @@ def main(folder: Path) -> None:
                     if light == "dark" and name not in NIGHT:
                         continue
                     page.goto(root(address) + view)
-                    if name == "lane-deess":
-                        a, b = round(4.8 * 48000), round(9.9 * 48000)  # a line full of s
-                        page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify([{a}, {b}]))")
+                    if name == "lane-multiband":
+                        edit = {"op": "insert", "path": "lanes/lead/stages", "index": 5, "value": BANDS}
+                        page.request.post(f"{root(address)}/s/salt-ferry/edits", data={"edits": [edit]})
                         page.reload()
+                        page.locator("[data-start]").click()
+                        page.wait_for_timeout(3000)
+                    loop = [round(s * 48000) for s in LOOPS.get(name, (20.5, 25.9))]
+                    page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify({loop}))")
+                    page.reload()
                     if name == "print":
                         page.check("input[value='lane:lead']")
                         page.check("input[value='return:plate']")
@@ -57,6 +67,9 @@ def main(folder: Path) -> None:
                         page.get_by_role("link", name="Download").first.wait_for(timeout=120_000)
                     wait(page)
                     page.screenshot(path=folder / f"{name}{'-night' if light == 'dark' else ''}.png")
+                    if name == "lane-multiband":
+                        for _ in range(2):
+                            page.request.post(f"{root(address)}/s/salt-ferry/undo")
 
 
 if __name__ == "__main__":

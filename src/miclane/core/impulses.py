@@ -9,8 +9,6 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-import soxr
-from scipy.signal import butter, sosfilt
 
 from .errors import UnknownPlaceError
 
@@ -65,6 +63,9 @@ MADE = {
 @lru_cache(maxsize=16)
 def made(name: str, rate: int) -> np.ndarray:
     """One of the three, (2, frames) at a rate, its energy 1 in the mean of both sides."""
+    import soxr  # loaded when wanted: a start of the program should not wait for them
+    from scipy.signal import butter, sosfilt
+
     what, base = MADE[name], 48000
     n = round(1.25 * max(what.decays_s) * base)
     rng, t = np.random.default_rng(what.seed), np.arange(n) / base

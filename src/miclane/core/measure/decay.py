@@ -1,13 +1,14 @@
 """Reverberation time of a response, octave by octave: T30 from the backward integral (Schroeder 1965; ISO 3382-1)."""
 
 import numpy as np
-from scipy.signal import butter, sosfiltfilt
 
 from ..impulses import OCTAVES_HZ
 
 
 def decay_s(response: np.ndarray, rate: int, octave_hz: float) -> float | None:
     """Seconds for 60 dB in an octave of (channels, frames), from -5 to -35 dB; None where it does not fall so far."""
+    from scipy.signal import butter, sosfiltfilt  # loaded when wanted
+
     edges = [octave_hz / 2**0.5, min(octave_hz * 2**0.5, 0.48 * rate)]
     band = sosfiltfilt(butter(3, edges, "band", fs=rate, output="sos"), response, axis=-1)
     power = (band**2).sum(axis=0)

@@ -3,8 +3,8 @@
 from typing import ClassVar, Literal
 
 import numpy as np
+from numpy.fft import irfft, rfft
 from pydantic import Field
-from scipy.fft import irfft, rfft
 
 from ..impulses import impulse
 from .base import Delay, Note, Processor, Stage, rule, with_note
