@@ -7,6 +7,7 @@ from numpy.fft import irfft, rfft
 from pydantic import Field
 
 from ..impulses import impulse
+from ..kernels.convolving import add_products
 from .base import Delay, Note, Processor, Stage, rule, with_note
 from .detector import Filter, cut_sections
 
@@ -42,12 +43,13 @@ class Convolver:
         return out
 
     def _convolve(self) -> None:
-        self.spectra[self.turn] = rfft(self.held)
         count = len(self.parts)
-        order = (self.turn - np.arange(count)) % count
-        total = np.einsum("kf,kf->f", self.spectra[order], self.parts)
+        self.turn = (self.turn - 1) % count  # newer ones stand before older ones, round and round
+        self.spectra[self.turn] = rfft(self.held)
+        total = np.zeros(PART + 1, complex)
+        add_products(self.spectra[self.turn :], self.parts[: count - self.turn], total)
+        add_products(self.spectra[: self.turn], self.parts[count - self.turn :], total)
         self.ready = irfft(total, 2 * PART)[PART:]
-        self.turn = (self.turn + 1) % count
         self.held[:PART] = self.held[PART:]
         self.filled = 0
 
