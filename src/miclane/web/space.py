@@ -108,6 +108,7 @@ def space_picture(
     hear: Hear = "vocals",
     lane: str = "",
     before: bool = False,
+    chosen: str = "",
 ) -> Response:
     """Dry vocal, and every return before and after its duck, over the loop, with the four numbers.
 
@@ -117,13 +118,15 @@ def space_picture(
     check_range(state, first, last)
     key = next((x for x in state.session.lanes if x.id == lane), None)
     pitch = {1: 244, 2: 116}.get(len(state.session.returns), 74)
-    rows = [_return_row(studio, state, ret, hear, lane, first, last, pitch) for ret in state.session.returns]
+    made = Rendering(studio, state, hear, first, last)
+    rows = [_return_row(made, ret, lane, pitch) for ret in state.session.returns]
     for row in rows if before else ():
         row["first"] = _duck_first(studio, state, row["ret"], first, last, row["base"], pitch)
-    numbers = four_numbers(studio, state, key, hear, first, last) if key else None
-    dry = _dry_row(studio, state, key, hear, first, last) if key else None
+    numbers = four_numbers(made, key, chosen) if key else None
+    dry = _dry_row(made, key) if key else None
     spans = _spans(key, first, last) if key else []
-    duck = next((s for r in state.session.returns for s in r.stages if isinstance(s, Duck)), None)
+    returns = sorted(state.session.returns, key=lambda r: r.id != chosen)  # its threshold and times are told
+    duck = next((s for r in returns for s in r.stages if isinstance(s, Duck)), None)
     threshold = show_value(duck.threshold_db, "dBTP")[0] if duck else ""
     scale = dry["scale"] if dry else 1.0
     line = 10 ** (duck.threshold_db / 20) * scale if duck else 0
@@ -144,15 +147,25 @@ def space_picture(
     )
 
 
-def _rendered(
-    studio: Studio, state: State, place: str, hear: Hear, lane: str, first: int, last: int
-) -> tuple[Range, str]:
-    graph = studio.graph(state)
-    key = graph.places[place]
-    heard = studio.target(graph, hear, lane) if hear != "return" else graph.places["bus:mix:out"]
-    if not any(node.key == key for node in graph.needed(heard)):
-        heard = key
-    return studio.renderer(graph.rate).loop(graph, heard, first, last, studio.newest(state)), key
+class Rendering:
+    """What a picture of the returns is made of: each sound that is heard is rendered over the loop once."""
+
+    def __init__(self, studio: Studio, state: State, hear: Hear, first: int, last: int) -> None:
+        self.studio, self.state, self.first, self.last = studio, state, first, last
+        self.hear: Hear = "vocals" if hear == "lane" else hear
+        self.graph = studio.graph(state)
+        self._ranges: dict[str, Range] = {}
+
+    def of(self, place: str, lane: str) -> tuple[Range, str]:
+        """A range that holds the node of a place, and the node's key."""
+        key, graph = self.graph.places[place], self.graph
+        heard = self.studio.target(graph, self.hear, lane) if self.hear != "return" else graph.places["bus:mix:out"]
+        if not any(node.key == key for node in graph.needed(heard)):
+            heard = key
+        if heard not in self._ranges:
+            renderer = self.studio.renderer(graph.rate)
+            self._ranges[heard] = renderer.loop(graph, heard, self.first, self.last, self.studio.newest(self.state))
+        return self._ranges[heard], key
 
 
 def _columns(audio: np.ndarray) -> np.ndarray:
@@ -168,14 +181,11 @@ def _level_path(level: np.ndarray, base: float, height: float) -> str:
     return path_of(x, y) + f"L{WIDTH} {base}L{LEFT} {base}Z"
 
 
-def _return_row(
-    studio: Studio, state: State, ret: Return, hear: Hear, lane: str, first: int, last: int, pitch: int
-) -> dict[str, Any]:
+def _return_row(made: Rendering, ret: Return, lane: str, pitch: int) -> dict[str, Any]:
+    state, graph, first, last = made.state, made.graph, made.first, made.last
     index = [r.id for r in state.session.returns].index(ret.id)
     top = 84 + pitch * index
-    hear = "vocals" if hear == "lane" else hear
-    found, end = _rendered(studio, state, f"return:{ret.id}:treated", hear, lane, first, last)
-    graph = studio.graph(state)
+    found, end = made.of(f"return:{ret.id}:treated", lane)
     duck = next((s for s in ret.stages if isinstance(s, Duck)), None)
     after = found.cut(end)
     before = found.cut(graph.places[f"return:{ret.id}:before:{duck.id}"]) if duck else after
@@ -230,9 +240,8 @@ def beat_lines(state: State, first: int, last: int) -> list[float]:
     return [round(float((x - first) / (last - first) * WIDTH), 1) for x in at]
 
 
-def _dry_row(studio: Studio, state: State, lane: Lane, hear: Hear, first: int, last: int) -> dict[str, Any]:
-    hear = "vocals" if hear == "lane" else hear
-    found, key = _rendered(studio, state, f"lane:{lane.id}:treated", hear, lane.id, first, last)
+def _dry_row(made: Rendering, lane: Lane) -> dict[str, Any]:
+    found, key = made.of(f"lane:{lane.id}:treated", lane.id)
     audio = found.cut(key)
     edges = np.linspace(0, audio.shape[1], 861).astype(int)[:-1]
     high, low = np.maximum.reduceat(audio.max(axis=0), edges), np.minimum.reduceat(audio.min(axis=0), edges)
@@ -259,23 +268,23 @@ def _spans(lane: Lane, first: int, last: int) -> list[dict[str, Any]]:
     ]
 
 
-def four_numbers(studio: Studio, state: State, lane: Lane, hear: Hear, first: int, last: int) -> dict[str, Any]:
-    """Dry over returns while singing and in gaps, and what the first ducked return does after each phrase."""
-    hear = "vocals" if hear == "lane" else hear
-    rate, graph = state.session.rate, studio.graph(state)
-    found, dry_key = _rendered(studio, state, f"lane:{lane.id}:out", hear, lane.id, first, last)
+def four_numbers(made: Rendering, lane: Lane, chosen: str) -> dict[str, Any]:
+    """Dry over returns singing and in gaps, and what the chosen (else the first ducked) return does after phrases."""
+    state, graph, first, last = made.state, made.graph, made.first, made.last
+    rate = state.session.rate
+    found, dry_key = made.of(f"lane:{lane.id}:out", lane.id)
     dry = (found.cut(dry_key) ** 2).sum(axis=0)
     wet = np.zeros_like(dry)
     for ret in state.session.returns:
-        part, key = _rendered(studio, state, f"return:{ret.id}:out", hear, lane.id, first, last)
+        part, key = made.of(f"return:{ret.id}:out", lane.id)
         wet += (part.cut(key) ** 2).sum(axis=0)
     phrases = [Span(p.start, p.end) for p in lane.phrases]
     told = Held(None, None, None)
-    for ret in state.session.returns:
+    for ret in sorted(state.session.returns, key=lambda r: r.id != chosen):
         duck = next((s for s in ret.stages if isinstance(s, Duck) and s.on), None)
         if duck is None:
             continue
-        found, _ = _rendered(studio, state, f"return:{ret.id}:treated", hear, lane.id, first, last)
+        found, _ = made.of(f"return:{ret.id}:treated", lane.id)
         trace = found.trace(graph.places[f"return:{ret.id}:stage:{duck.id}"])
         if trace is not None and trace.gain_db is not None:
             told = held(trace, phrases, first, last, rate)

@@ -35,7 +35,7 @@ class Rendered:
 class RenderStore:
     """Renders by node key and range. Safe to use from several threads."""
 
-    def __init__(self, limit_bytes: int = 640 * 2**20) -> None:
+    def __init__(self, limit_bytes: int = 1024 * 2**20) -> None:
         self.limit_bytes = limit_bytes
         self.held_bytes = 0
         self._lock = threading.Lock()

@@ -25,7 +25,7 @@ export async function drawPicture() {
   if (!box) return;
   const mine = ++token;
   const [first, last] = measured(3);
-  const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}&before=${player.variant === "duckfirst"}`, { headers: { "hx-request": "true" } });
+  const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}&before=${player.variant === "duckfirst"}&chosen=${$("#space")?.dataset.return ?? ""}`, { headers: { "hx-request": "true" } });
   if (!answer || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
   shown = [first, last];
