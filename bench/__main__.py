@@ -2,12 +2,12 @@
 
 import sys
 
-from . import knob, processors, whole
+from . import accuracy, knob, processors, whole
 
 
 def main() -> None:
     """Run all parts, or those named."""
-    parts = {"processors": processors.run, "whole": whole.run, "knob": knob.run}
+    parts = {"accuracy": accuracy.run, "processors": processors.run, "whole": whole.run, "knob": knob.run}
     wanted = sys.argv[1:] or list(parts)
     for name in wanted:
         if name not in parts:

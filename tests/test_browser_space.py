@@ -96,6 +96,8 @@ def test_a_throw_is_opened_over_the_loop_and_drawn_on_the_strip(back, at, demo) 
     thrown = lead_of(demo).sends[0].throws[0]
     assert thrown.start_s * RATE == pytest.approx(page.evaluate("miclane.player.first"), abs=1)
     expect(page.get_by_role("button", name="Remove").first).to_be_visible()
+    page.get_by_role("slider", name="Throw ramps").press("End")
+    eventually(page, lambda: lead_of(demo).sends[0].ramp_ms == 500)
     page.goto(demo.address + LANE)
     until(page, "miclane.state.data.throws.length === 1")
     assert page.evaluate("miclane.state.data.throws[0].name") == "Plate"
