@@ -11,6 +11,7 @@ from pydantic import Field
 
 from ..kernels.echoes import TAPS, echo
 from .base import Note, Processor, Stage, one_pole, rule, with_note
+from .wet import blended
 
 _LONGEST_MEMORY_S = 12.0
 _SILENT_DB = -90.0
@@ -50,10 +51,7 @@ class DelayProcessor(Processor):
         crossed = s.sides == "alternating"
         settings = self.whole, self.place, crossed, s.feedback, self.poles, self.held, self.drive, wet
         self.place = echo(fed, self.lines, self.taps, *settings)
-        if s.width != 1:
-            middle, side = (wet[0] + wet[1]) / 2, (wet[0] - wet[1]) / 2 * s.width
-            wet = np.stack([middle + side, middle - side])
-        return wet if s.mix == 1 else (1 - s.mix) * stereo + s.mix * wet
+        return blended(wet, stereo, s.width, s.mix)
 
 
 class Echo(Stage):

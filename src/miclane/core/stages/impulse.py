@@ -10,6 +10,7 @@ from ..impulses import impulse
 from ..kernels.convolving import add_products
 from .base import Delay, Note, Processor, Stage, rule, with_note
 from .detector import Filter, cut_sections
+from .wet import blended
 
 PART = 4096
 OPEN_HZ = 20000.0
@@ -73,11 +74,8 @@ class ImpulseProcessor(Processor):
         stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])))
         fed = self.filter.process(self.predelay.process(stereo))
         wet = np.stack([side.process(row) for side, row in zip(self.sides, fed, strict=True)])
-        if s.width != 1:
-            middle, side = (wet[0] + wet[1]) / 2, (wet[0] - wet[1]) / 2 * s.width
-            wet = np.stack([middle + side, middle - side])
         late = self.dry.process(stereo)
-        return wet if s.mix == 1 else (1 - s.mix) * late + s.mix * wet
+        return blended(wet, late, s.width, s.mix)
 
 
 class Impulse(Stage):

@@ -79,7 +79,7 @@ class MultibandProcessor(Processor):
     """Bands, each with its level, gain and the wait for the look-ahead; and their sum."""
 
     def __init__(self, s: "Multiband", rate: int, channels: int) -> None:
-        self.settings, self.rate = s, rate
+        self.settings = s
         self.latency = s.latency_frames(rate)
         edges = s.edges_hz(rate)
         self.cuts = []
@@ -92,6 +92,7 @@ class MultibandProcessor(Processor):
         self.levels = [PeakLevel(float(np.clip(600 / f, 1.0, 14.0)), rate) for f in lowest]
         self.delays = [Delay(channels, self.latency) for _ in s.bands]
         self.states = [np.zeros(1) for _ in s.bands]
+        self.times = [(one_pole(b.attack_ms, rate), one_pole(b.release_ms, rate)) for b in s.bands]
 
     def start_at(self, frame: int) -> None:
         for level in self.levels:
@@ -108,9 +109,8 @@ class MultibandProcessor(Processor):
             gain = padded(n)
             gain[:] = 0.0
             if band.on:
-                attack, release = one_pole(band.attack_ms, self.rate), one_pole(band.release_ms, self.rate)
                 level = self.levels[k].process_db(one)
-                range_gain(level, n, band.works == "up", band.curve, attack, release, self.states[k], gain)
+                range_gain(level, n, band.works == "up", band.curve, *self.times[k], self.states[k], gain)
             parts[k] = gain[:n]
             late = self.delays[k].process(one)
             if not band.muted:

@@ -14,6 +14,7 @@ from pydantic import Field
 from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
 from .base import Delay, Note, Processor, Stage, rule, with_note
 from .detector import Filter, cut_sections
+from .wet import blended
 
 
 @dataclass(frozen=True)
@@ -223,12 +224,7 @@ class ReverbProcessor(Processor):
             at += step
         wet = np.concatenate(pieces, axis=1) if pieces else stereo
         s = self.settings
-        if s.width != 1:
-            middle, side = (wet[0] + wet[1]) / 2, (wet[0] - wet[1]) / 2 * s.width
-            wet = np.stack([middle + side, middle - side])
-        if s.mix == 1:
-            return wet
-        return (1 - s.mix) * stereo + s.mix * wet
+        return blended(wet, stereo, s.width, s.mix)
 
 
 class Reverb(Stage):
