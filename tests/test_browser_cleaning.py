@@ -205,6 +205,7 @@ def test_the_hunt_sweeps_a_boost_and_leaves_a_cut_in_one_step(at, demo) -> None:
     with page.expect_response("**/undo"):
         page.keyboard.press("Control+z")
     assert stage(demo, "clean").bands == bands
+    expect(page.locator(".pin")).to_have_count(len(bands))
     page.get_by_role("button", name="Hunt", exact=False).first.click()
     page.mouse.move(plot["x"] + 400, plot["y"] + 100)
     page.mouse.down()

@@ -150,7 +150,7 @@ function showHunt() {
 
 function startHunt(by, frequency) {
   if (!isEq()) return toast("Open an EQ to hunt with it.");
-  if (hunt.on) return;
+  if (hunt.on || bench().dataset.stale) return; // what is drawn is about to be drawn again: its bands are not those there are
   Object.assign(hunt, { on: true, by, gesture: `hunt@${Date.now()}`, index: $$(".pin").length, path: bench().dataset.path, frequency: frequency ?? hunt.frequency });
   const value = { shape: "bell", frequency_hz: sig(hunt.frequency), gain_db: number("#hunt-boost", 9), q: number("#hunt-q", 8) };
   if (!player.playing) play();
