@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d
 
 from .levels import runs
 
@@ -71,6 +70,8 @@ def sibilant_balance(audio: np.ndarray, rate: int) -> Balance:
     sung = band(*SUNG_HZ) + 0.5 * band(SUNG_HZ[1], AIR_HZ[0])
     voice = decibels(smooth(band(*VOICE_HZ), np.ones(20)))
     past, ahead = round(PAST_S / _HOP_S), round(AHEAD_S / _HOP_S)
+    from scipy.ndimage import maximum_filter1d  # loaded when wanted: a start should not wait for it
+
     around = maximum_filter1d(voice, past + ahead + 1, origin=(past - ahead) // 2, mode="constant", cval=-200.0)
     return Balance(hop, decibels(smooth(band(*AIR_HZ), short)), decibels(smooth(sung, short)), around, power, bins)
 
