@@ -25,7 +25,7 @@ demo: .venv/run.stamp  ## start with the demo song; ARGS="--data DIR --port N"
 test: .venv/dev.stamp  ## all tests, browser tests included
 	@tools/need-chromium
 	@$(BIN)/miclane warm
-	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),$(BIN)/python -m pytest tests/core -n 2 --dist worksteal && $(BIN)/python -m pytest tests --ignore tests/core)
+	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),$(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal && $(BIN)/python -m pytest -m browser)
 
 bench: .venv/dev.stamp  ## speed as ratios taken in one run
 	@$(BIN)/python -m bench $(ARGS)
