@@ -51,7 +51,9 @@ def test_makeup_by_itself_follows_the_loudness_of_the_loop(at, demo) -> None:
     for _ in range(12):
         rule.press("ArrowLeft")
     eventually(page, lambda: stage(demo, "level").makeup_db > made + 1)
-    page.locator("#undo").click()  # the drag and what followed from it are one step
+    drawn(page, demo)
+    with page.expect_response("**/undo"):
+        page.locator("#undo").click()  # the drag and what followed from it are one step
     eventually(page, lambda: stage(demo, "level").threshold_db == -24 and stage(demo, "level").makeup_db == made)
     undo_until(page, lambda: lead_of(demo).stages == before)
 

@@ -29,6 +29,11 @@ def drawn(page) -> None:
     until(page, "document.querySelector('#space-svg') !== null")
 
 
+def shown(page, demo) -> None:
+    """Wait until the map shows what the server holds now."""
+    until(page, "(v) => Number(document.body.dataset.drawn) >= v", demo.studio.sessions.get("salt-ferry").version)
+
+
 def test_a_delay_is_added_ducked_from_the_phrasing_and_copied(back, at, demo) -> None:
     page = at(SPACE)
     drawn(page)
@@ -118,8 +123,10 @@ def test_the_map_shows_every_route_and_is_set_by_mouse_and_keys(back, at, demo) 
     mute = page.get_by_role("button", name="Mute Double")
     mute.click()
     eventually(page, lambda: session_of(demo).lane("double").mute)
+    shown(page, demo)
     page.get_by_role("button", name="Solo High harmony").press("Enter")
     eventually(page, lambda: session_of(demo).lane("high_harmony").solo)
+    shown(page, demo)
     fader = page.locator(".rule[data-path='lanes/low_harmony/fader_db']")
     fader.press("ArrowLeft")
     eventually(page, lambda: session_of(demo).lane("low_harmony").fader_db == pytest.approx(-4.0))

@@ -11,6 +11,7 @@ from conftest import RATE, db
 from miclane.core.measure.clearance import clearance, held
 from miclane.core.measure.phrases import Span
 from miclane.core.mix.links import ducks_of
+from miclane.core.stages.eq import Eq
 from miclane.web.routing import lay_map
 from test_control_web import back, put  # noqa: F401
 from test_web import web  # noqa: F401
@@ -192,3 +193,15 @@ def test_the_map_page_says_what_to_do_when_there_is_nothing(web) -> None:  # noq
     page = web.get(f"/s/{made.json()['id']}/map")
     assert page.status_code == 200
     assert "No lanes yet" in page.text
+
+
+def test_the_map_draws_whoever_listens_to_another_lane(demo) -> None:
+    session = session_of(demo)
+    moving = {"shape": "bell", "frequency_hz": 900, "dynamic": {"keyed_by": "key"}}
+    eq = Eq.model_validate(
+        {"kind": "eq", "id": "q", "name": "Room for her", "key": {"lane": "lead"}, "bands": [moving]}
+    )
+    pad = session.lane("pad").model_copy(update={"stages": (eq,)})
+    lanes = tuple(pad if x.id == "pad" else x for x in session.lanes)
+    names = [k["name"] for k in lay_map(session.model_copy(update={"lanes": lanes})).keys]
+    assert names == ["Plate is held down by Lead", "Pad listens, in Room for her, to Lead"]

@@ -74,7 +74,7 @@ def lay_map(session: Session) -> Picture:
         if into:
             joins.append(_between(b, places[into]))
     by_id = {r.member.id: r for r in rows if r.role == "return"}
-    sends, keys = _sends(rows, by_id, pitch), _keys(rows, by_id, pitch)
+    sends, keys = _sends(rows, by_id, pitch), _keys(rows, pitch)
     return Picture(tall, pitch, pitch >= _ROOMY, rows, buses, joins, sends, keys)
 
 
@@ -150,23 +150,23 @@ def _sends(rows: list[Row], returns: dict[str, Row], pitch: float) -> list[dict[
     return found
 
 
-def _keys(rows: list[Row], returns: dict[str, Row], pitch: float) -> list[dict[str, Any]]:
-    """Of each ducked return a dashed line from the dry vocals that key it to its ducker, along the foot of its row."""
+def _keys(rows: list[Row], pitch: float) -> list[dict[str, Any]]:
+    """Of each stage that listens to other lanes a dashed line from them to it, along the foot of its row."""
     lanes = {r.member.id: r for r in rows if isinstance(r.member, Lane)}
-    found = []
-    for k, ret in enumerate(returns.values()):
-        for s in ret.stations:
-            duck = s["stage"]
-            if not isinstance(duck, Duck) or not duck.on:
-                continue
-            keyed = [lanes[key.lane] for key in (duck.key, *duck.also) if key.lane in lanes]
+    found: list[dict[str, Any]] = []
+    for row in rows:
+        for s in row.stations:
+            stage = s["stage"]
+            keys = [k for k in (stage.listens(), *stage.listens_also()) if k is not None] if stage.on else []
+            keyed = [lanes[k.lane] for k in keys if k.lane in lanes and k.lane != row.member.id]
             if not keyed:
                 continue
-            x, foot = LAST + 14 + 7 * (k % 5), ret.y + pitch * 0.3
-            top = min(r.y for r in keyed)
-            path = f"M{x:.0f} {top:.1f}V{foot:.1f}H{s['x']:.1f}V{ret.y + 7:.1f}"
+            x, foot = LAST + 14 + 7 * (len(found) % 5), row.y + pitch * 0.3
+            ends = [r.y for r in keyed]
+            path = f"M{x:.0f} {min(ends):.1f}V{max(foot, *ends):.1f}M{x:.0f} {foot:.1f}H{s['x']:.1f}V{row.y + 7:.1f}"
             names = " and ".join(r.member.name for r in keyed)
-            words = f"{ret.member.name} is held down by {names}"
+            what = "is held down by" if isinstance(stage, Duck) else f"listens, in {stage.label}, to"
+            words = f"{row.member.name} {what} {names}"
             found.append({"path": path, "dots": [(x, r.y) for r in keyed], "name": words})
     return found
 
