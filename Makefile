@@ -26,6 +26,7 @@ test: .venv/dev.stamp  ## all tests, browser tests included
 	@tools/need-chromium
 	@$(BIN)/miclane warm
 	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),$(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal && $(MAKE) -s browser-test)
+
 browser-test:  # what failed in the browser is tried once more: pages are timed by a machine that others use as well
 	@$(BIN)/python -m pytest -m browser || $(BIN)/python -m pytest -m browser --last-failed
 
