@@ -52,7 +52,7 @@ def start(
     path, rate = find_path(state.session, lane_id), state.session.rate
     stage, place = find_stage(path, stage_id)
     check_range(state, first, last)
-    audio = studio.coming_in(state, path, stage_id, hear, (first, last))
+    audio = studio.coming_in(state, path, stage_id, (first, last))
     phrases = studio.phrases_in(path, (first, last))
     found: dict[str, Any]
     if isinstance(stage, Compressor):

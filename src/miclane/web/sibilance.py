@@ -161,7 +161,7 @@ def begin(
     key = graph.places[f"{path.place}:before:{stage_id}"]
 
     def coming_in() -> np.ndarray:
-        return studio.coming_in(state, path, stage_id, hear, (first, last))
+        return studio.coming_in(state, path, stage_id, (first, last))
 
     if isinstance(stage, Deess) and back:
         check_range(state, first, last)

@@ -224,7 +224,7 @@ class Studio:
         inside = [p for p in phrases if p.start < loop[1] and p.end > loop[0]]
         return [Span(max(p.start - loop[0], 0), min(p.end, loop[1]) - loop[0]) for p in inside]
 
-    def coming_in(self, state: State, path: Path, stage_id: str, hear: Hear, loop: tuple[int, int]) -> np.ndarray:
+    def coming_in(self, state: State, path: Path, stage_id: str, loop: tuple[int, int]) -> np.ndarray:
         """What comes into a stage (channels, frames): over the whole take on a lane, over the loop elsewhere."""
         graph = self.graph(state)
         key = graph.places[f"{path.place}:before:{stage_id}"]
