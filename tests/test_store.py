@@ -19,9 +19,9 @@ WRITER = """
 import sys
 from pathlib import Path
 from miclane.core.mix.edits import Set
-from miclane.store.database import open_database
+from miclane.store.database import Database
 from miclane.store.sessions import SessionStore
-store = SessionStore(open_database(Path(sys.argv[1]) / "miclane.sqlite"))
+store = SessionStore(Database(Path(sys.argv[1]) / "miclane.sqlite"))
 value = float(sys.argv[2])
 while True:
     value += 1

@@ -226,7 +226,7 @@ def main() -> None:
     """Entry: errors in one plain line, exit status 2 for unusable input."""
     try:
         app()
-    except (MicLaneError, ValueError) as error:
+    except MicLaneError as error:
         sys.stderr.write(f"miclane: {error}\n")
         sys.exit(2)
 

@@ -13,8 +13,24 @@ class UnusableChainError(MicLaneError):
     """A chain or session file with an unknown kind, field or value; names the place."""
 
 
+class UnusableValueError(MicLaneError):
+    """Something typed that is not a value of the unit it was typed for."""
+
+
 class UnknownPlaceError(MicLaneError):
     """An edit or address that names something that is not in the session."""
+
+
+class UnreadableError(MicLaneError):
+    """A stored session that cannot be read: damaged, of a newer version, or against today's rules."""
+
+
+class UnusableDataError(MicLaneError):
+    """A data folder that cannot be worked in: read-only, in use, full, or of a newer version."""
+
+
+class DamagedDataError(UnusableDataError):
+    """A database that is no longer sound; names the newest backup."""
 
 
 class ConflictError(MicLaneError):

@@ -3,6 +3,8 @@
 import math
 import re
 
+from .errors import UnusableValueError
+
 NOTES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
 _NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
 _NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|lufs|lu|ms|s|%|st|x)?(?::1)?$")
@@ -20,10 +22,10 @@ def note_name(frequency_hz: float) -> str:
 
 
 def note_hz(name: str) -> float:
-    """Frequency of a note such as `c5` or `f#3`; ValueError when it is not one."""
+    """Frequency of a note such as `c5` or `f#3`; UnusableValueError when it is not one."""
     found = _NOTE.match(name.strip().lower())
     if not found:
-        raise ValueError(f"“{name}” is not a note")
+        raise UnusableValueError(f"“{name}” is not a note")
     letter, accidental, octave = found.groups()
     step = NOTES.index(letter.upper()) + {"": 0, "#": 1, "♯": 1, "b": -1, "♭": -1}[accidental]
     return 440.0 * 2 ** ((step + 12 * (int(octave) + 1) - 69) / 12)
@@ -33,7 +35,7 @@ def beat_ms(fraction: str, tempo_bpm: float) -> float:
     """Milliseconds of a note value such as `1/8`, `1/8d` (dotted) or `1/8t` (triplet) at a tempo."""
     found = _FRACTION.match(fraction.strip().lower())
     if not found or int(found[2]) == 0:
-        raise ValueError(f"“{fraction}” is not a note value")
+        raise UnusableValueError(f"“{fraction}” is not a note value")
     whole_ms = 4 * 60_000.0 / tempo_bpm
     scale = {"": 1.0, "d": 1.5, ".": 1.5, "t": 2.0 / 3.0}[found[3]]
     return whole_ms * int(found[1]) / int(found[2]) * scale
@@ -43,7 +45,7 @@ def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
     """Number meant by what was typed into a field whose unit is `unit`.
 
     Understands `1.5k`, `-3,5 dB`, notes where the unit is Hz, note values where it is ms or s, and seconds
-    typed into a field of milliseconds. Raises ValueError with words fit to show.
+    typed into a field of milliseconds. Raises UnusableValueError with words fit to show.
     """
     typed = text.strip().lower().replace(",", ".").replace("−", "-")
     if unit == "pan" and (side := re.match(r"^([lrc])\s*(\d*\.?\d*)$", typed)):
@@ -55,7 +57,7 @@ def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
         return ms if unit == "ms" else ms / 1000
     found = _NUMBER.match(typed)
     if not found:
-        raise ValueError(f"“{text}” is not a value in {unit}" if unit else f"“{text}” is not a number")
+        raise UnusableValueError(f"“{text}” is not a value in {unit}" if unit else f"“{text}” is not a number")
     value = float(found[1]) * (1000 if found[2] else 1)
     given = found[3]
     if unit == "ms" and given == "s":

@@ -1,18 +1,28 @@
 """Sessions and their history: edits, undo, redo, and edits made against an older state."""
 
+import json
 import threading
+from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
-from sqlalchemy import Engine, delete, func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as Db
 from sqlalchemy.orm import defer
 
-from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError
-from ..core.mix.document import Session
-from ..core.mix.edits import EDITS, Edit, Set, apply, new_id, touches
+from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError, UnusableChainError
+from ..core.mix.chain import read_session
+from ..core.mix.document import Session, sounds_of
+from ..core.mix.edits import EDITS, Applied, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
-from .tables import ChangeRow, SessionRow, StepRow, now
+from ..core.mix.upgrades import DOCUMENT_VERSION, upgrade_edits
+from .database import Database
+from .history import one_step
+from .tables import ChangeRow, SessionRow, SoundRow, StepRow, now
+
+KEPT_CHANGES = 200  # an edit made against a state older than that is refused
+_TRIES = 20
 
 
 @dataclass(frozen=True)
@@ -29,148 +39,223 @@ class State:
     updated: str = ""
 
 
+@dataclass(frozen=True)
+class Unreadable:
+    """A session that cannot be read, and why."""
+
+    id: str
+    name: str
+    reason: str
+    updated: str
+    steps: int
+
+
 class SessionStore:
     """All sessions of a database. Every method that changes one returns when the change is on the disk."""
 
-    def __init__(self, engine: Engine, follows: Callable[[Session, list[Edit]], list[Edit]] | None = None) -> None:
+    def __init__(
+        self,
+        database: Database,
+        follows: Callable[[Session, list[Edit]], list[Edit]] | None = None,
+    ) -> None:
         """`follows(session, edits)` gives what must be set because of edits; it is part of their step."""
-        self.engine = engine
+        self.database = database
         self.follows = follows
         self._held: dict[str, State] = {}
-        self._lock = threading.Lock()
+        self._locks: defaultdict[str, threading.RLock] = defaultdict(threading.RLock)
 
     def create(self, session: Session, identifier: str = "") -> State:
         """Keep a new session."""
         identifier = identifier or new_id("m")
         if self.follows:
             everywhere: list[Edit] = [Set(path=f"lanes/{lane.id}") for lane in session.lanes]
-            session, _ = apply(session, self.follows(session, everywhere))
-        with Db(self.engine) as db:
+            session = apply(session, self.follows(session, everywhere)).session
+        with self.database.writing() as db:
+            _check_sounds(db, session, None)
             db.add(SessionRow(id=identifier, name=session.name, document=session.model_dump_json(), version=1))
             db.commit()
         return self.get(identifier)
 
     def names(self) -> list[str]:
         """Ids of all sessions, the last edited first."""
-        with Db(self.engine) as db:
-            return list(db.scalars(select(SessionRow.id).order_by(SessionRow.updated.desc())))
+        with self.database.reading() as db:
+            query = select(SessionRow.id).where(SessionRow.deleted == "")
+            return list(db.scalars(query.order_by(SessionRow.updated.desc())))
+
+    def shelf(self) -> list[State | Unreadable]:
+        """All sessions, the last edited first; one that cannot be read stands among them with the reason."""
+        found: list[State | Unreadable] = []
+        for identifier in self.names():
+            try:
+                found.append(self.get(identifier))
+            except UnreadableError as error:
+                with self.database.reading() as db:
+                    row = self._row(db, identifier)
+                    found.append(Unreadable(row.id, row.name, str(error), row.updated, row.position))
+            except UnknownPlaceError:
+                continue  # deleted meanwhile
+        return found
 
     def get(self, identifier: str) -> State:
-        """The newest state; UnknownPlaceError when there is no such session."""
-        with Db(self.engine) as db:
-            version = db.scalar(select(SessionRow.version).where(SessionRow.id == identifier))
+        """The newest state; UnknownPlaceError when there is no such session, UnreadableError when it cannot be read."""
+        with self.database.reading() as db:
+            version = db.scalar(
+                select(SessionRow.version).where(SessionRow.id == identifier, SessionRow.deleted == "")
+            )
             held = self._held.get(identifier)
             if held is not None and held.version == version:
                 return held
-            row = db.get(SessionRow, identifier)
-            if row is None:
-                raise UnknownPlaceError(f"there is no session “{identifier}”")
-            return self._state(db, row, Session.model_validate_json(row.document))
+            row = self._row(db, identifier)
+            return self._state(db, row, read_session(row.document))
+
+    def document(self, identifier: str) -> str:
+        """A session as it is stored, readable or not."""
+        with self.database.reading() as db:
+            return self._row(db, identifier).document
 
     def remove(self, identifier: str) -> None:
-        """Forget a session and its history; its sounds stay."""
-        with Db(self.engine) as db:
-            db.execute(delete(SessionRow).where(SessionRow.id == identifier))
-            db.commit()
-        self._held.pop(identifier, None)
+        """Put a session into the bin, from which `restore` takes it; its sounds stay."""
+        self._mark(identifier, now())
 
-    def edit(self, identifier: str, edits: list[Edit], base: int | None = None, gesture: str = "") -> State:
+    def restore(self, identifier: str) -> None:
+        """Take a session out of the bin."""
+        self._mark(identifier, "")
+
+    def bin(self) -> list[tuple[str, str, str]]:
+        """What is in the bin: id, name, when; the newest first."""
+        with self.database.reading() as db:
+            query = select(SessionRow.id, SessionRow.name, SessionRow.deleted).where(SessionRow.deleted != "")
+            return [(a, b, c) for a, b, c in db.execute(query.order_by(SessionRow.deleted.desc()))]
+
+    def edit(
+        self, identifier: str, edits: list[Edit], base: int | None = None, gesture: str = "", token: str = ""
+    ) -> State:
         """Apply edits made against version `base`.
 
         Merged where what has changed since touches other settings, else ConflictError. Edits that follow one another
-        with the same `gesture` make one step.
+        with the same `gesture` make one step. Edits with a `token` that was taken already are not made again.
         """
-        with self._lock, Db(self.engine) as db:
-            row = self._row(db, identifier)
-            session = self._session(row)
-            if base is not None and base < row.version:
-                self._refuse_clash(db, row, edits, base)
-            after, inverses = apply(session, edits)
-            asked = edits
-            if self.follows and (more := self.follows(after, edits)):
-                after, undone = apply(after, more)
-                edits, inverses = edits + more, undone + inverses
-            held = self._held.get(identifier)
-            ahead = held.ahead if held and held.version == row.version else self._ahead(db, row)
-            label = describe_edits(after, asked)
-            last = db.get(StepRow, (identifier, row.position)) if gesture else None
-            if last is not None and last.gesture == gesture and ahead == 0:
-                done, undone = EDITS.validate_json(last.edits), EDITS.validate_json(last.inverses)
-                done, undone = _one_step(done, undone, edits, inverses)
-                last.edits, last.inverses, last.label = _json(done), _json(undone), label
-            else:
-                if ahead:
-                    later = StepRow.session_id == identifier, StepRow.position > row.position
-                    db.execute(delete(StepRow).where(*later))
-                row.position += 1
-                db.add(
-                    StepRow(
-                        session_id=identifier,
-                        position=row.position,
-                        label=label,
-                        gesture=gesture,
-                        edits=_json(edits),
-                        inverses=_json(inverses),
-                    )
-                )
-            return self._commit(db, row, after, edits, asked, label)
+        with self._locks[identifier]:
+            for _ in range(_TRIES):
+                state = self.get(identifier)
+                if token and self._was_made(identifier, token):
+                    return state
+                if base is not None and base < state.version:
+                    self._refuse_clash(state, edits, base)
+                done = apply(state.session, edits)
+                if self.follows and (more := self.follows(done.session, done.made)):
+                    then = apply(done.session, more)
+                    done = Applied(then.session, done.made + then.made, then.inverses + done.inverses)
+                kept = self._keep(state, done, edits, gesture, token)
+                if kept is not None:
+                    return kept
+        raise ConflictError("this session is being changed from elsewhere all the time; try again")
 
     def undo(self, identifier: str) -> State:
         """Take the last step back; MicLaneError when there is none."""
-        with self._lock, Db(self.engine) as db:
-            row = self._row(db, identifier)
-            step = db.get(StepRow, (identifier, row.position))
-            if step is None:
-                raise MicLaneError("there is nothing to undo")
-            edits = EDITS.validate_json(step.inverses)
-            after, _ = apply(self._session(row), edits)
-            step.gesture = ""
-            row.position -= 1
-            return self._commit(db, row, after, edits, edits)
+        return self._step(identifier, back=True)
 
     def redo(self, identifier: str) -> State:
         """Make the step again that was taken back last; MicLaneError when there is none."""
-        with self._lock, Db(self.engine) as db:
-            row = self._row(db, identifier)
-            step = db.get(StepRow, (identifier, row.position + 1))
-            if step is None:
-                raise MicLaneError("there is nothing to redo")
-            edits = EDITS.validate_json(step.edits)
-            after, inverses = apply(self._session(row), edits)
-            step.inverses = _json(inverses)
-            row.position += 1
-            return self._commit(db, row, after, edits, edits)
+        return self._step(identifier, back=False)
 
     def history(self, identifier: str, most: int = 200) -> list[StepRow]:
         """The newest steps, newest first."""
-        with Db(self.engine, expire_on_commit=False) as db:
+        with self.database.reading() as db:
             query = select(StepRow).where(StepRow.session_id == identifier).order_by(StepRow.position.desc())
             return list(db.scalars(query.limit(most)))
 
-    def _row(self, db: Db, identifier: str) -> SessionRow:
-        row = db.get(SessionRow, identifier, options=[defer(SessionRow.document)])
-        if row is None:
+    def _keep(self, state: State, done: Applied, asked: list[Edit], gesture: str, token: str) -> State | None:
+        """Write what edits of a state made as its next version; None where it is no longer the newest."""
+        self.database.back_up_daily()
+        label = describe_edits(done.session, asked)
+        with self.database.writing() as db:
+            row = self._row(db, state.id, document=False)
+            if row.version != state.version:
+                return None
+            _check_sounds(db, done.session, state.session)
+            last = db.get(StepRow, (state.id, row.position)) if gesture else None
+            if last is not None and last.gesture == gesture and state.ahead == 0:
+                before = _read(last.edits, last), _read(last.inverses, last)
+                made, undone = one_step(*before, done.made, done.inverses)
+                last.edits, last.inverses, last.label = _json(made), _json(undone), label
+                last.document_version = DOCUMENT_VERSION
+            else:
+                if state.ahead:
+                    later = StepRow.session_id == state.id, StepRow.position > row.position
+                    db.execute(delete(StepRow).where(*later))
+                row.position += 1
+                made, undone = _json(done.made), _json(done.inverses)
+                step = StepRow(session_id=state.id, position=row.position, label=label, gesture=gesture)
+                step.edits, step.inverses = made, undone
+                db.add(step)
+            return self._commit(db, row, done.session, asked, token, label)
+
+    def _step(self, identifier: str, back: bool) -> State:
+        way = "undo" if back else "redo"
+        with self._locks[identifier]:
+            for _ in range(_TRIES):
+                state = self.get(identifier)
+                with self.database.reading() as db:
+                    step = db.get(StepRow, (identifier, state.steps + (0 if back else 1)))
+                if step is None:
+                    raise MicLaneError(f"there is nothing to {way}")
+                edits = _read(step.inverses if back else step.edits, step)
+                try:
+                    done = apply(state.session, edits)
+                except MicLaneError as error:
+                    raise MicLaneError(f"“{step.label}” cannot be {way[:-1] if not back else 'und'}one: {error}") from error
+                with self.database.writing() as db:
+                    row = self._row(db, identifier, document=False)
+                    if row.version != state.version:
+                        continue
+                    kept = db.get(StepRow, (identifier, step.position))
+                    if kept is not None:  # the exact way back stands in the step, whatever wrote it first
+                        there, again = _json(edits), _json(done.inverses)
+                        kept.edits, kept.inverses = (again, there) if back else (there, again)
+                        kept.gesture, kept.document_version = "", DOCUMENT_VERSION
+                    row.position += -1 if back else 1
+                    return self._commit(db, row, done.session, edits)
+        raise ConflictError("this session is being changed from elsewhere all the time; try again")
+
+    def _mark(self, identifier: str, deleted: str) -> None:
+        with self._locks[identifier], self.database.writing() as db:
+            row = db.get(SessionRow, identifier)
+            if row is None:
+                raise UnknownPlaceError(f"there is no session “{identifier}”")
+            row.deleted = deleted
+            db.commit()
+        self._held.pop(identifier, None)
+
+    def _row(self, db: Db, identifier: str, document: bool = True) -> SessionRow:
+        options = [] if document else [defer(SessionRow.document)]
+        row = db.get(SessionRow, identifier, options=options)
+        if row is None or row.deleted:
             raise UnknownPlaceError(f"there is no session “{identifier}”")
         return row
 
-    def _session(self, row: SessionRow) -> Session:
-        held = self._held.get(row.id)
-        return held.session if held and held.version == row.version else Session.model_validate_json(row.document)
+    def _was_made(self, identifier: str, token: str) -> bool:
+        with self.database.reading() as db:
+            query = select(ChangeRow.version).where(ChangeRow.session_id == identifier, ChangeRow.token == token)
+            return db.scalar(query) is not None
 
-    def _refuse_clash(self, db: Db, row: SessionRow, edits: list[Edit], base: int) -> None:
-        query = select(ChangeRow.edits).where(ChangeRow.session_id == row.id, ChangeRow.version > base)
-        for since in db.scalars(query):
-            if touches(EDITS.validate_json(since), edits):
-                raise ConflictError(
-                    "this was changed in another window meanwhile; what you see now is the newest state"
-                )
+    def _refuse_clash(self, state: State, edits: list[Edit], base: int) -> None:
+        words = "this was changed in another window meanwhile; what you see now is the newest state"
+        with self.database.reading() as db:
+            query = select(ChangeRow).where(ChangeRow.session_id == state.id, ChangeRow.version > base)
+            since = list(db.scalars(query))
+        if len(since) < state.version - max(base, 1):
+            raise ConflictError(words)  # what it was made against is too long ago to tell
+        for change in since:
+            if touches(_read(change.edits, change), edits):
+                raise ConflictError(words)
 
     def _ahead(self, db: Db, row: SessionRow) -> int:
         query = select(func.count()).where(StepRow.session_id == row.id, StepRow.position > row.position)
         return int(db.scalar(query) or 0)
 
     def _commit(
-        self, db: Db, row: SessionRow, after: Session, edits: list[Edit], asked: list[Edit], label: str = ""
+        self, db: Db, row: SessionRow, after: Session, asked: list[Edit], token: str = "", label: str = ""
     ) -> State:
         """Keep what an edit made; with its `label` it is the newest step, and nothing lies ahead of it.
 
@@ -178,7 +263,9 @@ class SessionStore:
         """
         row.document, row.name, row.updated = after.model_dump_json(), after.name, now()
         row.version += 1
-        db.add(ChangeRow(session_id=row.id, version=row.version, edits=_json(asked)))
+        db.add(ChangeRow(session_id=row.id, version=row.version, edits=_json(asked), token=token))
+        old = ChangeRow.session_id == row.id, ChangeRow.version <= row.version - KEPT_CHANGES
+        db.execute(delete(ChangeRow).where(*old))
         if label:
             state = State(row.id, after, row.version, row.position, 0, label, "", row.updated)
         else:
@@ -195,30 +282,22 @@ class SessionStore:
 
     def _make_state(self, db: Db, row: SessionRow, session: Session) -> State:
         undo, redo = db.get(StepRow, (row.id, row.position)), db.get(StepRow, (row.id, row.position + 1))
-        return State(
-            row.id,
-            session,
-            row.version,
-            row.position,
-            self._ahead(db, row),
-            undo.label if undo else "",
-            redo.label if redo else "",
-            row.updated,
-        )
+        labels = undo.label if undo else "", redo.label if redo else ""
+        return State(row.id, session, row.version, row.position, self._ahead(db, row), *labels, row.updated)
+
+
+def _check_sounds(db: Db, after: Session, before: Session | None) -> None:
+    """UnusableChainError where a session needs a file that the store does not have, and did not need it before."""
+    old = sounds_of(before) if before is not None else {}
+    for digest, who in sounds_of(after).items():
+        if digest not in old and db.get(SoundRow, digest) is None:
+            raise UnusableChainError(f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first")
 
 
 def _json(edits: list[Edit]) -> str:
     return EDITS.dump_json(edits).decode()
 
 
-def _one_step(
-    done: list[Edit], undone: list[Edit], edits: list[Edit], inverses: list[Edit]
-) -> tuple[list[Edit], list[Edit]]:
-    """Edits and inverses of a step with more edits of the same gesture: of a value set again only the last is kept."""
-    if not all(isinstance(e, Set) for e in edits):
-        return done + edits, inverses + undone
-    other = [k for k, e in enumerate(done, 1) if not isinstance(e, Set)]
-    head, tail = done[: max(other, default=0)], done[max(other, default=0) :]
-    known = {e.path for e in tail}
-    newest = {e.path: e for e in (*tail, *edits)}
-    return head + list(newest.values()), [e for e in inverses if e.path not in known] + undone
+def _read(text: str, row: Any) -> list[Edit]:
+    """Stored edits, brought up to date."""
+    return EDITS.validate_python(upgrade_edits(json.loads(text), row.document_version))

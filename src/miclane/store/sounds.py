@@ -10,12 +10,10 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy import Engine
-from sqlalchemy.orm import Session as Db
-
 from ..core import audio, impulses
 from ..core.errors import UnusableSoundError
 from ..core.mix.document import Sound
+from .database import Database
 from .tables import SoundRow
 
 
@@ -36,9 +34,9 @@ def write_whole(path: Path, data: bytes) -> None:
 class SoundStore:
     """Files below `folder`: originals by hash, and frames as float32 beside a note of their own hash."""
 
-    def __init__(self, folder: Path, engine: Engine) -> None:
+    def __init__(self, folder: Path, database: Database) -> None:
         self.folder = folder
-        self.engine = engine
+        self.database = database
         self._open: dict[tuple[str, int], np.ndarray] = {}
         self._lock = threading.Lock()
         impulses.finders.append(self.find_impulse)
@@ -52,7 +50,7 @@ class SoundStore:
         suffix = Path(file_name).suffix.lower()[:8] or ".wav"
         if not self._original(digest, suffix).exists():
             write_whole(self._original(digest, suffix), path.read_bytes())
-        with Db(self.engine) as db:
+        with self.database.writing() as db:
             if db.get(SoundRow, digest) is None:
                 db.add(
                     SoundRow(
@@ -136,7 +134,7 @@ class SoundStore:
             return None
 
     def _rebuild(self, digest: str, rate: int) -> np.ndarray:
-        with Db(self.engine) as db:
+        with self.database.reading() as db:
             row = db.get(SoundRow, digest)
         if row is None:
             raise UnusableSoundError(f"the sound {digest[:12]}… is not in the store")

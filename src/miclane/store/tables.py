@@ -5,6 +5,8 @@ from datetime import UTC, datetime
 from sqlalchemy import ForeignKey, Index, Text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
+from ..core.mix.upgrades import DOCUMENT_VERSION
+
 
 def now() -> str:
     """The time in UTC as ISO 8601."""
@@ -26,6 +28,7 @@ class SessionRow(Base):
     position: Mapped[int] = mapped_column(default=0)
     created: Mapped[str] = mapped_column(default=now)
     updated: Mapped[str] = mapped_column(default=now)
+    deleted: Mapped[str] = mapped_column(default="")  # when it was put into the bin
 
 
 class StepRow(Base):
@@ -38,16 +41,19 @@ class StepRow(Base):
     gesture: Mapped[str] = mapped_column(default="")
     edits: Mapped[str] = mapped_column(Text)
     inverses: Mapped[str] = mapped_column(Text)
+    document_version: Mapped[int] = mapped_column(default=DOCUMENT_VERSION)
     created: Mapped[str] = mapped_column(default=now)
 
 
 class ChangeRow(Base):
-    """What each version changed against the one before, for edits made against an older state."""
+    """What each of the newest versions changed, for edits made against an older state; `token` names the edit."""
 
     __tablename__ = "changes"
     session_id: Mapped[str] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"), primary_key=True)
     version: Mapped[int] = mapped_column(primary_key=True)
     edits: Mapped[str] = mapped_column(Text)
+    document_version: Mapped[int] = mapped_column(default=DOCUMENT_VERSION)
+    token: Mapped[str] = mapped_column(default="")
 
 
 class SoundRow(Base):

@@ -50,10 +50,6 @@ def create_app(data: Path, hosts: frozenset[str] = HOSTS) -> FastAPI:
     def _overtaken(request: Request, error: CancelledError) -> Response:
         return Response(status_code=204)
 
-    @app.exception_handler(ValueError)
-    def _not_a_value(request: Request, error: ValueError) -> Response:
-        return _answer(request, 422, str(error))
-
     @app.exception_handler(RequestValidationError)
     def _malformed(request: Request, error: RequestValidationError) -> Response:
         first = error.errors()[0]

@@ -2,17 +2,17 @@
 
 import json
 import time
-from typing import Any
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
 
-from ..core.errors import MicLaneError, UnknownPlaceError
+from ..core.errors import ConflictError, MicLaneError
 from ..core.mix.document import Session
 from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import path_names
-from ..core.stages.base import rule_of
+from ..core.mix.places import along, rule_at
 from ..core.stages.eq import Eq
 from ..core.units import parse_value
 from ..store.sessions import State
@@ -21,6 +21,8 @@ from .studio import Hear, Studio
 from .svg import eq_paths
 
 router = APIRouter()
+MOST_EDITS = 400
+Version = Annotated[int | None, Field(ge=0, le=2**53)]
 
 
 class Listening(BaseModel):
@@ -35,11 +37,15 @@ class Listening(BaseModel):
 
 
 class EditRequest(BaseModel):
-    """Edits made against version `base`; those of one drag share a `gesture`. A window that plays says what."""
+    """Edits made against version `base`; those of one drag share a `gesture`. A window that plays says what.
 
-    edits: list[Edit] = Field(max_length=200)
-    base: int | None = None
+    A `token` names them: sent again with the same one, they are not made again.
+    """
+
+    edits: list[Edit] = Field(max_length=MOST_EDITS)
+    base: Version = None
     gesture: str = Field("", max_length=400)
+    token: str = Field("", max_length=60)
     listening: Listening | None = None
 
 
@@ -48,7 +54,7 @@ class TypedRequest(BaseModel):
 
     path: str = Field(max_length=400)
     text: str = Field(max_length=60)
-    base: int | None = None
+    base: Version = None
 
 
 def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
@@ -68,27 +74,9 @@ def curves(session: Session, edits: list[Edit]) -> dict[str, Any]:
     """Paths of the EQ curves whose stage an edit reached into, by `path of the stage`."""
     found: dict[str, Any] = {}
     for edit in edits:
-        parts = edit.path.split("/")
-        if len(parts) < 4 or "stages" not in parts:
-            continue
-        for stage, place in _stages_on(session, parts):
+        for place, stage in along(session, edit.path):
             if isinstance(stage, Eq):
                 found[place] = eq_paths(stage, session.rate)
-    return found
-
-
-def _stages_on(session: Session, parts: list[str]) -> list[tuple[Any, str]]:
-    at: Any = session
-    found = []
-    for i, part in enumerate(parts):
-        if isinstance(at, tuple):
-            at = next((m for m in at if getattr(m, "id", None) == part), None)
-            if at is not None and hasattr(at, "kind"):
-                found.append((at, "/".join(parts[: i + 1])))
-        else:
-            at = getattr(at, part, None)
-        if at is None:
-            break
     return found
 
 
@@ -101,7 +89,10 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
     """
     studio, begun = studio_of(request), time.perf_counter()
     with studio.ahead_of_rendering():
-        state = studio.sessions.edit(session_id, body.edits, body.base, body.gesture)
+        try:
+            state = studio.sessions.edit(session_id, body.edits, body.base, body.gesture, body.token)
+        except ConflictError as error:
+            return clash(studio, session_id, error)
         studio.newest(state)
         answer = told(state, body.edits)
         if body.listening is None:
@@ -124,16 +115,24 @@ def _soon(studio: Studio, state: State, at: Listening) -> bytes:
         return b""
 
 
+def clash(studio: Studio, session_id: str, error: ConflictError) -> JSONResponse:
+    """The refusal of an edit that clashes, with the newest state, so that the next one does not."""
+    return JSONResponse({"error": str(error), **told(studio.sessions.get(session_id))}, 409)
+
+
 @router.post("/s/{session_id}/typed")
 def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse:
     """Set a number from what was typed: `1.5k`, `c5`, `1/8`, `−3,5 dB`. Out of range is held at the nearest end."""
-    store = studio_of(request).sessions
-    session = store.get(session_id).session
-    rule = find_rule(session, body.path)
+    studio = studio_of(request)
+    session = studio.sessions.get(session_id).session
+    rule = rule_at(session, body.path)
     value = parse_value(body.text, rule["unit"], session.tempo_bpm)
     value = min(max(value, rule["low"]), rule["high"])
     change: list[Edit] = [Set(path=body.path, value=value)]
-    state = store.edit(session_id, change, body.base)
+    try:
+        state = studio.sessions.edit(session_id, change, body.base)
+    except ConflictError as error:
+        return clash(studio, session_id, error)
     return JSONResponse({**told(state, change), "value": value})
 
 
@@ -153,29 +152,3 @@ def redo(request: Request, session_id: str) -> JSONResponse:
 def version(request: Request, session_id: str) -> JSONResponse:
     """The newest version, for windows that look whether another one has changed something."""
     return JSONResponse(told(studio_of(request).sessions.get(session_id)))
-
-
-def find_rule(session: Session, path: str) -> dict[str, Any]:
-    """Rule of the number at a path with its bounds; UnknownPlaceError where there is none."""
-    at: Any = session
-    parts = path.split("/")
-    for part in parts[:-1]:
-        if isinstance(at, tuple):
-            named = next((m for m in at if getattr(m, "id", None) == part), None)
-            at = named if named is not None else at[int(part)] if part.isdigit() and int(part) < len(at) else None
-        else:
-            at = getattr(at, part, None)
-        if at is None:
-            raise UnknownPlaceError(f"“{path}” is not in the session")
-    rule = rule_of(at, parts[-1])
-    if rule is None:
-        raise UnknownPlaceError(f"“{path}” is not a number one can set")
-    return {**rule, **bounds_of(at, parts[-1])}
-
-
-def bounds_of(model: Any, field: str) -> dict[str, float]:
-    """Least and greatest value and default of a numeric field."""
-    info = type(model).model_fields[field]
-    low = next(m.ge for m in info.metadata if hasattr(m, "ge"))
-    high = next(m.le for m in info.metadata if hasattr(m, "le"))
-    return {"low": float(low), "high": float(high), "default": float(info.default)}

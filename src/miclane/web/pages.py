@@ -9,10 +9,10 @@ from fastapi.templating import Jinja2Templates
 from jinja2 import StrictUndefined
 from pydantic import BaseModel
 
+from ..core.mix.places import bounds_of
 from ..core.stages.base import rule_of
 from ..core.units import note_name, show_time, show_value
 from ..store.sessions import State
-from .edits import bounds_of
 from .studio import asset_version
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")

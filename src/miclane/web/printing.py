@@ -10,7 +10,6 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, HTMLResponse, JSONResponse
 from sqlalchemy import select
-from sqlalchemy.orm import Session as Db
 
 from ..core.audio import read_sound
 from ..core.engine.render import Cancel
@@ -40,7 +39,7 @@ class Printer:
         self._progress: dict[str, float] = {}
         self._cancels: dict[str, Cancel] = {}
         self._turn = threading.Lock()
-        with Db(studio.engine) as db:
+        with studio.database.writing() as db:
             for row in db.scalars(select(PrintRow).where(PrintRow.state.in_(("waiting", "running")))):
                 row.state, row.message = "failed", "the server stopped before it was done; print it again"
             db.commit()
@@ -52,7 +51,7 @@ class Printer:
         if not any(lane.sound for lane in state.session.lanes):
             raise MicLaneError("there is no sound to print yet")
         identifier = new_id("w")
-        with Db(self.studio.engine) as db:
+        with self.studio.database.writing() as db:
             db.add(
                 PrintRow(
                     id=identifier,
@@ -79,20 +78,20 @@ class Printer:
 
     def rows(self, session_id: str) -> list[PrintRow]:
         """Prints of a session, newest first."""
-        with Db(self.studio.engine, expire_on_commit=False) as db:
+        with self.studio.database.reading() as db:
             query = select(PrintRow).where(PrintRow.session_id == session_id).order_by(PrintRow.created.desc())
             return list(db.scalars(query.limit(20)))
 
     def row(self, identifier: str) -> PrintRow:
         """A print; UnknownPlaceError when there is none."""
-        with Db(self.studio.engine, expire_on_commit=False) as db:
+        with self.studio.database.reading() as db:
             row = db.get(PrintRow, identifier)
         if row is None:
             raise UnknownPlaceError(f"there is no print “{identifier}”")
         return row
 
     def _set(self, identifier: str, **values: Any) -> None:
-        with Db(self.studio.engine) as db:
+        with self.studio.database.writing() as db:
             row = db.get(PrintRow, identifier)
             if row is not None:
                 for name, value in values.items():

@@ -21,7 +21,7 @@ from ..core.mix.edits import Edit
 from ..core.mix.links import link_edits
 from ..core.mix.makeup import makeup_edits
 from ..core.mix.paths import Path, place_of
-from ..store.database import open_database
+from ..store.database import Database
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 from .recent import Recent
@@ -52,10 +52,10 @@ class Studio:
 
     def __init__(self, data: Folder) -> None:
         self.data = data
-        self.engine = open_database(data / "miclane.sqlite")
-        self.sounds = SoundStore(data / "sounds", self.engine)
+        self.database = Database(data / "miclane.sqlite")
+        self.sounds = SoundStore(data / "sounds", self.database)
         self.takes = Takes(self.sounds)
-        self.sessions = SessionStore(self.engine, self._follows)
+        self.sessions = SessionStore(self.database, self._follows)
         self._renderers: dict[int, Renderer] = {}
         self._graphs: Recent[Graph] = Recent(24)
         self._measured: Recent[float] = Recent(1000)

@@ -10,13 +10,14 @@ import math
 from dataclasses import dataclass, field
 from functools import lru_cache
 
+from ..errors import UnusableChainError
 from ..mix.document import Lane, Session, keyed_by
 from ..stages.base import Key, Stage
 from ..stages.deess import Balanced
 from ..stages.eq import Eq
 from ..stages.multiband import Multiband
 from ..stages.sending import Sending
-from ..stages.split import SILENT_DB, Send, Split, blend_gain
+from ..stages.split import SILENT_DB, BranchSend, Send, Split, blend_gain
 
 Gains = tuple[float, float]
 _OVERLAP = 0.3
@@ -122,7 +123,7 @@ class Builder:
         self.without = without
         self.duck_first = duck_first
         self.graph = Graph(session.rate, session.frames)
-        self.apart: dict[str, list[tuple[Send, str, float]]] = {}  # what branches of a path send, and how loud they are
+        self.apart: dict[str, list[tuple[BranchSend, str, float]]] = {}  # what branches of a path send, and how loud they are
 
     def build(self) -> Graph:
         """Graph with places `PATH:raw|treated|out`, `PATH:before|stage:STAGE`, `PATH:branch:BRANCH`.
@@ -183,6 +184,8 @@ class Builder:
             at, steps = bus_id, 0
             while into[at] is not None:
                 at, steps = into[at] or "", steps + 1
+                if steps > len(into):
+                    raise UnusableChainError(f"bus “{bus_id}” feeds itself: nothing can be heard of it")
             depth[bus_id] = steps
         return sorted(depth, key=lambda b: -depth[b])
 
@@ -194,6 +197,9 @@ class Builder:
         while waiting:
             there = {p.id for p in placed}
             ready = [x for x in waiting if not (keyed_by(x.stages) & names) - there - {x.id}]
+            if not ready:
+                lost = " and ".join(f"“{x.name}”" for x in waiting[:4])
+                raise UnusableChainError(f"{lost} listen to one another: none of them can be heard first")
             placed += ready
             waiting = [x for x in waiting if x not in ready]
         return placed

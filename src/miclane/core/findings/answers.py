@@ -114,4 +114,4 @@ def _with(lane: Lane, edits: list[Edit]) -> Lane:
     sent = {send.id for s in lane.stages for branch in getattr(s, "branches", ()) for send in branch.sends}
     alone = Session(name="lane", returns=tuple(Return(id=i, name=i) for i in sorted(sent)))
     alone = alone.model_copy(update={"lanes": (lane.model_copy(update={"sends": (), "bus": "mix"}),)})
-    return apply(alone, edits)[0].lanes[0]
+    return apply(alone, edits).session.lanes[0]

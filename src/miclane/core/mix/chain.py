@@ -5,9 +5,10 @@ from typing import Any, Literal
 
 from pydantic import Field, ValidationError
 
-from ..errors import UnusableChainError
+from ..errors import UnreadableError, UnusableChainError
 from ..stages.base import Settings, Stage
 from .document import Session, Stages
+from .upgrades import upgrade_chain, upgrade_document
 
 
 class Chain(Settings):
@@ -19,11 +20,11 @@ class Chain(Settings):
     stages: Stages = ()
 
 
-def describe(error: ValidationError) -> str:
-    """The first things wrong, each with its place in the file."""
+def describe(error: ValidationError, at: str = "") -> str:
+    """The first things wrong, each with its place in the file, or below the path `at`."""
     lines = []
     for problem in error.errors(include_url=False)[:4]:
-        place = ""
+        place = at
         for part in problem["loc"]:
             if part in Stage.kinds:
                 continue
@@ -59,9 +60,28 @@ def read_chain(text: str | bytes, what: str = "chain file") -> Chain:
     """Chain from its JSON text; UnusableChainError names the place of what is wrong."""
     found = load_json(text, what)
     try:
-        return Chain.model_validate(found)
+        return Chain.model_validate(upgrade_chain(found) if _says_version(found) else found)
+    except UnreadableError as error:
+        raise UnusableChainError(f"{what}: {error}") from error
     except ValidationError as error:
         raise UnusableChainError(f"{what}: {describe(error)}") from error
+
+
+def _says_version(found: Any) -> bool:
+    return isinstance(found, dict) and found.get("format") == "mic-lane/chain" and "version" in found
+
+
+def read_session(text: str | bytes, what: str = "session") -> Session:
+    """Session from its JSON text, of any version; UnreadableError says what is wrong and where."""
+    try:
+        found = load_json(text, what)
+        if not isinstance(found, dict):
+            raise UnreadableError(f"{what} is not a session")
+        return Session.model_validate(upgrade_document(found))
+    except UnusableChainError as error:
+        raise UnreadableError(str(error)) from error
+    except ValidationError as error:
+        raise UnreadableError(describe(error)) from error
 
 
 def schema(which: Literal["chain", "session"]) -> dict[str, Any]:

@@ -4,7 +4,7 @@ from typing import Annotated, Any, Literal, Union
 
 from pydantic import Field, model_validator
 
-from ..stages.base import Settings, Stage, load_kinds, rule
+from ..stages.base import Settings, Stage, load_kinds, no_twins, rule
 from ..stages.split import Send
 
 load_kinds()
@@ -85,6 +85,7 @@ class Lane(Settings):
 
     @model_validator(mode="after")
     def _phrases_follow_one_another(self) -> "Lane":
+        no_twins(self.sends, f"sends of “{self.name}” go to the return")
         _check_order(self.name, "phrase", [(p.id, p.start, p.end) for p in self.phrases])
         _check_order(self.name, "breath", [(b.id, b.start, b.end) for b in self.breaths])
         _check_order(self.name, "sibilant apart", [(a.id, a.start, a.end) for a in self.apart])
@@ -128,7 +129,7 @@ class Session(Settings):
     """Everything about a song's vocal mix but the sound itself."""
 
     format: Literal["mic-lane/session"] = "mic-lane/session"
-    version: Literal[1] = 1
+    version: Literal[2] = 2
     name: str = Field(min_length=1, max_length=200)
     rate: Rate = 48000
     tempo_bpm: float = rule(92.0, "Tempo", "bpm", 20, 400)
@@ -219,6 +220,15 @@ def keyed_by(stages: tuple[Stage, ...]) -> set[str]:
     """Lanes whose treated sound these stages listen to."""
     keys = [k for s in flat_stages(stages) if s.on for k in (s.listens(), *s.listens_also())]
     return {k.lane for k in keys if k is not None and k.tap != "raw"}
+
+
+def sounds_of(session: Session) -> dict[str, str]:
+    """Content hashes of all files a session needs, each with what needs it."""
+    found = {lane.sound.digest: f"lane “{lane.name}”" for lane in session.lanes if lane.sound}
+    for member in session.paths:
+        for stage in flat_stages(member.stages):
+            found |= {digest: f"“{stage.label}” of “{member.name}”" for digest in stage.sounds()}
+    return found
 
 
 def flat_stages(stages: tuple[Stage, ...]) -> list[Stage]:

@@ -6,14 +6,17 @@ number where they have none.
 
 import copy
 import secrets
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter, ValidationError
+from pydantic_core import to_jsonable_python
 
 from ..errors import UnknownPlaceError, UnusableChainError
-from ..stages.base import Settings, rule_of
+from ..stages.base import Settings
 from .chain import describe
 from .document import Session
+from .places import member_index, name_of, replaced, taking, walk
 
 
 class Set(Settings):
@@ -57,156 +60,130 @@ def new_id(prefix: str = "s") -> str:
     return prefix + secrets.token_hex(4)
 
 
-def apply(session: Session, edits: list[Edit]) -> tuple[Session, list[Edit]]:
-    """The session after the edits, and the edits that take it back.
+@dataclass(frozen=True)
+class Applied:
+    """What edits made: the session after them, the edits as they were really made (with every id and default that
+    came to be), and the edits that take them back."""
+
+    session: Session
+    made: list[Edit]
+    inverses: list[Edit]
+
+
+def apply(session: Session, edits: list[Edit]) -> Applied:
+    """Apply edits one after another; the session is validated as a whole after the last.
 
     UnknownPlaceError for a path that leads nowhere, UnusableChainError for a value that is refused; the session given
     is never changed.
     """
-    quick = _apply_numbers(session, edits)
-    if quick is not None:
-        return quick
-    tree = session.model_dump(mode="json")
-    inverses: list[Edit] = []
+    at, made, inverses = session, [], []
     for edit in edits:
-        inverses.insert(0, _apply_one(tree, edit))
+        try:
+            at, really, inverse = _APPLIES[edit.op](at, edit)
+        except ValidationError as error:
+            raise UnusableChainError(describe(error, edit.path)) from error
+        made.append(really)
+        inverses.insert(0, inverse)
+    return Applied(validated(at, session), made, inverses)
+
+
+def validated(after: Session, before: Session) -> Session:
+    """The session after edits, validated; what is the very same object as before is not looked into again."""
     try:
-        return Session.model_validate(tree), inverses
+        return Session.model_validate(_loosened(after, before))
     except ValidationError as error:
         raise UnusableChainError(describe(error)) from error
 
 
-def _apply_numbers(session: Session, edits: list[Edit]) -> tuple[Session, list[Edit]] | None:
-    """As `apply`, where all that is set are numbers and switches, which no other part of a session depends on.
-
-    Only the models on the way to them are made anew, and only the innermost is validated. None for anything else.
-    """
-    inverses: list[Edit] = []
-    for edit in edits:
-        if not isinstance(edit, Set) or type(edit.value) not in (int, float, bool):
-            return None
-        way: list[tuple[Settings, str, int | None]] = []
-        at: Any = session
-        *parts, name = edit.path.split("/")
-        k = 0
-        while k < len(parts):
-            field = parts[k]
-            if not isinstance(at, Settings) or field not in type(at).model_fields:
-                return None
-            value, index = getattr(at, field), None
-            if isinstance(value, tuple):
-                k += 1
-                index = _named(value, parts[k]) if k < len(parts) else None
-                if index is None:
-                    return None
-            way.append((at, field, index))
-            at = value if index is None else value[index]
-            k += 1
-        if not isinstance(at, Settings) or not (rule_of(at, name) or type(getattr(at, name, None)) is bool):
-            return None
-        before = getattr(at, name)
-        try:
-            made: Any = type(at).model_validate({**at.model_dump(), name: edit.value})
-        except ValidationError:
-            return None
-        for parent, field, index in reversed(way):
-            if index is not None:
-                members = getattr(parent, field)
-                made = (*members[:index], made, *members[index + 1 :])
-            made = parent.model_copy(update={field: made})
-        session = made
-        inverses.insert(0, Set(path=edit.path, value=before))
-    return session, inverses
+def _loosened(new: Any, old: Any) -> Any:
+    """Models on the way to what has changed as plain dicts, so that they are validated again; the rest as it is."""
+    if new is old:
+        return new
+    if isinstance(new, Settings):
+        same = type(old) is type(new)
+        return {f: _loosened(getattr(new, f), getattr(old, f) if same else None) for f in type(new).model_fields}
+    if isinstance(new, tuple):
+        members = old if isinstance(old, tuple) else ()
+        known = {id(m) for m in members}
+        named = {m.id: m for m in members if getattr(m, "id", "")}
+        return [
+            m if id(m) in known else _loosened(m, named.get(getattr(m, "id", ""), members[i : i + 1] and members[i]))
+            for i, m in enumerate(new)
+        ]
+    return new
 
 
-def _named(members: tuple[Any, ...], name: str) -> int | None:
-    """Where the member of that id or, where they have none, of that number stands."""
-    for i, member in enumerate(members):
-        if getattr(member, "id", "") and member.id == name:
-            return i
-    if name.isdigit() and int(name) < len(members) and not getattr(members[int(name)], "id", ""):
-        return int(name)
-    return None
+def _set(session: Session, edit: Set) -> tuple[Session, Edit, Edit]:
+    steps = walk(session, edit.path)
+    last = steps[-1]
+    if last.index is not None or last.field in ("id", "kind"):
+        raise UnknownPlaceError(f"“{edit.path}” cannot be set")
+    value = taking(type(last.holder), last.field, False).validate_python(with_ids(edit.value))
+    made = Set(path=edit.path, value=to_jsonable_python(value))
+    return replaced(steps, value), made, Set(path=edit.path, value=to_jsonable_python(last.value))
 
 
-def _apply_one(tree: dict[str, Any], edit: Edit) -> Edit:
-    if isinstance(edit, Insert):
-        members = _find(tree, edit.path)
-        if not isinstance(members, list):
-            raise UnknownPlaceError(f"“{edit.path}” is not a list")
-        value = _with_ids(copy.deepcopy(edit.value))
-        index = min(edit.index, len(members))
-        members.insert(index, value)
-        name = value["id"] if isinstance(value, dict) and value.get("id") else str(index)
-        return Remove(path=f"{edit.path}/{name}")
-    parent, name = _parent(tree, edit.path)
-    if isinstance(edit, Set):
-        if not isinstance(parent, dict) or name in ("id", "kind"):
-            raise UnknownPlaceError(f"“{edit.path}” cannot be set")
-        before = copy.deepcopy(parent.get(name))
-        parent[name] = copy.deepcopy(edit.value)
-        return Set(path=edit.path, value=before)
-    if not isinstance(parent, list):
-        raise UnknownPlaceError(f"“{edit.path}” is not a member of a list")
-    index = _index(parent, name, edit.path)
-    taken = parent.pop(index)
-    base = edit.path.rsplit("/", 1)[0]
-    if isinstance(edit, Remove):
-        return Insert(path=base, index=index, value=taken)
-    to = min(edit.index, len(parent))
-    parent.insert(to, taken)
-    return Move(path=edit.path if taken.get("id") else f"{base}/{to}", index=index)
+def _insert(session: Session, edit: Insert) -> tuple[Session, Edit, Edit]:
+    steps = walk(session, edit.path)
+    last = steps[-1]
+    if last.index is not None or not isinstance(last.value, tuple):
+        raise UnknownPlaceError(f"“{edit.path}” is not a list")
+    member = taking(type(last.holder), last.field, True).validate_python(with_ids(edit.value))
+    index = min(edit.index, len(last.value))
+    members = (*last.value[:index], member, *last.value[index:])
+    made = Insert(path=edit.path, index=index, value=to_jsonable_python(member))
+    return replaced(steps, members), made, Remove(path=f"{edit.path}/{name_of(members, index)}")
 
 
-def _with_ids(value: Any) -> Any:
-    """Stages and branches that are inserted without an id get one."""
-    if isinstance(value, dict):
-        if ("kind" in value or "blend_db" in value or "stages" in value) and not value.get("id"):
-            value["id"] = new_id("s" if "kind" in value else "b")
-        for member in value.values():
-            if isinstance(member, list):
-                for inner in member:
-                    _with_ids(inner)
+def _member(session: Session, path: str) -> tuple[tuple[Any, ...], tuple[Any, ...], int, str]:
+    """The steps to a member's list, its members, where it stands, and the path of the list."""
+    base, _, name = path.rpartition("/")
+    steps = walk(session, base) if base else ()
+    members = steps[-1].value if steps and steps[-1].index is None else None
+    index = member_index(members, name) if isinstance(members, tuple) else None
+    if index is None or members is None:
+        if members is None or not isinstance(members, tuple):
+            raise UnknownPlaceError(f"“{path}” is not a member of a list")
+        raise UnknownPlaceError(f"“{path}” is not in the session")
+    return steps, members, index, base
+
+
+def _remove(session: Session, edit: Remove) -> tuple[Session, Edit, Edit]:
+    steps, members, index, base = _member(session, edit.path)
+    inverse = Insert(path=base, index=index, value=to_jsonable_python(members[index]))
+    return replaced(steps, (*members[:index], *members[index + 1 :])), edit, inverse
+
+
+def _move(session: Session, edit: Move) -> tuple[Session, Edit, Edit]:
+    steps, members, index, base = _member(session, edit.path)
+    rest = (*members[:index], *members[index + 1 :])
+    to = min(edit.index, len(rest))
+    moved = (*rest[:to], members[index], *rest[to:])
+    made = Move(path=edit.path, index=to)
+    return replaced(steps, moved), made, Move(path=f"{base}/{name_of(moved, to)}", index=index)
+
+
+_APPLIES: dict[str, Any] = {"set": _set, "insert": _insert, "remove": _remove, "move": _move}
+
+
+def with_ids(value: Any) -> Any:
+    """A copy of plain data in which every stage and branch has an id of its own."""
+    value = copy.deepcopy(value)
+    _give_ids(value)
     return value
 
 
-def with_ids(stages: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Plain stages, as read from a chain file, with ids of their own."""
-    return [_with_ids(copy.deepcopy(stage)) for stage in stages]
-
-
-def _index(members: list[Any], name: str, path: str) -> int:
-    for i, member in enumerate(members):
-        if isinstance(member, dict) and member.get("id") and member["id"] == name:
-            return i
-    if name.isdigit() and int(name) < len(members) and not members[int(name)].get("id"):
-        return int(name)
-    raise UnknownPlaceError(f"“{path}” is not in the session")
-
-
-def _find(tree: Any, path: str) -> Any:
-    at = tree
-    for part in path.split("/"):
-        if isinstance(at, list):
-            at = at[_index(at, part, path)]
-        elif isinstance(at, dict) and part in at:
-            at = at[part]
-        else:
-            raise UnknownPlaceError(f"“{path}” is not in the session")
-    return at
-
-
-def _parent(tree: dict[str, Any], path: str) -> tuple[Any, str]:
-    base, _, name = path.rpartition("/")
-    parent = _find(tree, base) if base else tree
-    if isinstance(parent, dict) and name not in parent:
-        raise UnknownPlaceError(f"“{path}” is not in the session")
-    return parent, name
-
-
-def value_at(session: Session, path: str) -> Any:
-    """What stands at a place, as plain JSON data."""
-    return _find(session.model_dump(mode="json"), path)
+def _give_ids(value: Any) -> None:
+    if isinstance(value, list | tuple):
+        for member in value:
+            _give_ids(member)
+    elif isinstance(value, dict):
+        if not value.get("id"):
+            prefix = "s" if "kind" in value else "b" if "blend_db" in value or "stages" in value else ""
+            if prefix:
+                value["id"] = new_id(prefix)
+        for inner in value.values():
+            _give_ids(inner)
 
 
 def touches(first: list[Edit], second: list[Edit]) -> bool:

@@ -6,6 +6,7 @@ from ..stages.base import Stage, rule_of
 from ..units import show_value
 from .document import Session
 from .edits import Edit, Insert, Move, Remove, Set
+from .places import along
 
 
 def describe_edits(session: Session, edits: list[Edit]) -> str:
@@ -17,7 +18,7 @@ def describe_edits(session: Session, edits: list[Edit]) -> str:
 
 
 def _describe(session: Session, edit: Edit) -> str:
-    names, model, field = _walk(session, edit.path)
+    names, model, field = _names(session, edit.path)
     where = " · ".join(names)
     if isinstance(edit, Insert):
         value = edit.value if isinstance(edit.value, dict) else {}
@@ -38,22 +39,17 @@ def _describe(session: Session, edit: Edit) -> str:
     return f"{where} · {field.replace('_', ' ')} {short[:40]}".rstrip()
 
 
-def _walk(session: Session, path: str) -> tuple[list[str], Any, str]:
+def _names(session: Session, path: str) -> tuple[list[str], Any, str]:
     """Names on the way to a path, the model that holds its last field, and that field."""
-    at: Any = session
-    names: list[str] = []
-    parts = path.split("/")
-    for i, part in enumerate(parts):
-        if isinstance(at, tuple):
-            found = next((m for m in at if getattr(m, "id", "") == part), None)
-            if found is None and part.isdigit() and int(part) < len(at):
-                found = at[int(part)]
-                names.append(f"band {int(part) + 1}")
-            elif found is not None:
-                names.append(getattr(found, "label", "") or getattr(found, "name", "") or part)
-            at = found
-        elif at is not None and i < len(parts) - 1:
-            at = getattr(at, part, None)
-        if at is None:
-            break
-    return names, at, parts[-1]
+    found = along(session, path)
+    field = path.rsplit("/", 1)[-1]
+    names = [_name(place, model) for place, model in found]
+    holder = found[-1][1] if found else session
+    return [n for n in names if n], holder, field
+
+
+def _name(place: str, model: Any) -> str:
+    last = place.rsplit("/", 1)[-1]
+    if last.isdecimal() and not getattr(model, "id", ""):
+        return f"band {int(last) + 1}"
+    return getattr(model, "label", "") or getattr(model, "name", "") or (last if getattr(model, "id", "") else "")

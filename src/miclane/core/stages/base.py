@@ -3,6 +3,7 @@
 import importlib
 import itertools
 import pkgutil
+from collections.abc import Sequence
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -51,6 +52,15 @@ def rule_of(model: Any, field: str) -> dict[str, Any] | None:
     extra = info.json_schema_extra if info else None
     found = extra.get("rule") if isinstance(extra, dict) else None
     return found if isinstance(found, dict) else None
+
+
+def no_twins(members: Sequence[Any], what: str) -> None:
+    """ValueError where two members have the same id (those without one may be many); `what` says what they are."""
+    seen: set[str] = set()
+    for member in members:
+        if member.id and member.id in seen:
+            raise ValueError(f"two {what} “{member.id}”")
+        seen.add(member.id)
 
 
 class Key(Settings):
@@ -136,6 +146,10 @@ class Stage(Settings):
 
     def listens_also(self) -> tuple[Key, ...]:
         """Further keys, heard together with the first."""
+        return ()
+
+    def sounds(self) -> tuple[str, ...]:
+        """Content hashes of the files it needs; none for most."""
         return ()
 
     def placed_on(self, lane: Any, rate: int) -> "Stage":

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.fft import irfft, rfft
 from pydantic import Field
 
-from ..impulses import impulse
+from ..impulses import MADE, impulse
 from ..kernels.convolving import add_products
 from .base import Delay, Note, Processor, Stage, rule, with_note
 from .detector import Filter, cut_sections
@@ -97,6 +97,10 @@ class Impulse(Stage):
     high_cut_hz: float = rule(9000.0, "High cut", "Hz", 1000, OPEN_HZ, scale="log", usual=(5000, 12000))
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.7, 1))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    def sounds(self) -> tuple[str, ...]:
+        """The file it answers with, unless it is one of those made here."""
+        return () if self.response in MADE else (self.response,)
 
     def at_tempo(self, tempo_bpm: float) -> Stage:
         """With the pre-delay in ms that its note value takes."""

@@ -5,7 +5,7 @@ from typing import Annotated, Any, ClassVar, Literal, Union
 
 from pydantic import Field, model_validator
 
-from .base import Settings, Stage, load_kinds, rule
+from .base import Settings, Stage, load_kinds, no_twins, rule
 
 load_kinds(skip="split")
 _inner: Any = tuple(cls for kind, cls in sorted(Stage.kinds.items()) if kind != "split")
@@ -28,19 +28,25 @@ class Throw(Settings):
         return self
 
 
-class Send(Settings):
-    """A share that goes to a return, before or after the lane's fader. Its id is the return's."""
+class BranchSend(Settings):
+    """A share of a branch that goes to a return, before or after the lane's fader. Its id is the return's."""
 
     id: str = Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")
     level_db: float = rule(-14.0, "Send", "dB", SILENT_DB, 12, usual=(-24, -8))
     pre_fader: bool = False
-    raw: bool = False  # of the take as it came, past the lane's stages
     on: bool = True
+
+
+class Send(BranchSend):
+    """A share of a lane that goes to a return; opened further for single words by throws."""
+
+    raw: bool = False  # of the take as it came, past the lane's stages
     throws: tuple[Throw, ...] = Field((), max_length=400)
     ramp_ms: float = rule(30.0, "Throw ramps", "ms", 2, 500, scale="log", usual=(15, 80))
 
     @model_validator(mode="after")
     def _throws_follow_one_another(self) -> "Send":
+        no_twins(self.throws, "throws are called")
         for before, after in itertools.pairwise(sorted(self.throws, key=lambda t: t.start_s)):
             if after.start_s < before.end_s - 1e-9:
                 raise ValueError(f"the throw at {after.start_s} s begins before the one before it ends")
@@ -55,7 +61,12 @@ class Branch(Settings):
     blend_db: float = rule(-14.0, "Blend", "dB", SILENT_DB, 12, usual=(-20, -8), hint="−60 dB is silence")
     on: bool = True
     stages: tuple[InnerStage, ...] = Field((), max_length=32)
-    sends: tuple[Send, ...] = Field((), max_length=32)
+    sends: tuple[BranchSend, ...] = Field((), max_length=32)
+
+    @model_validator(mode="after")
+    def _every_part_once(self) -> "Branch":
+        no_twins(self.sends, f"sends of “{self.name}” go to the return")
+        return self
 
 
 class Split(Stage):
@@ -67,6 +78,11 @@ class Split(Stage):
     kind: Literal["split"] = "split"
     dry_db: float = rule(0.0, "Dry", "dB", SILENT_DB, 12, usual=(-3, 0), hint="−60 dB is silence")
     branches: tuple[Branch, ...] = Field((), max_length=8)
+
+    @model_validator(mode="after")
+    def _every_branch_once(self) -> "Split":
+        no_twins(self.branches, "branches are called")
+        return self
 
     def memory_s(self) -> float:
         return max((sum(s.memory_s() for s in b.stages) for b in self.branches), default=0.0)

@@ -1,0 +1,103 @@
+"""How older documents, edits and chain files become newer ones, a version a step.
+
+A step takes plain JSON data of its version and leaves it as the next has it. Every version that was ever shipped stays
+readable; `tests/ages` keeps a database of each.
+"""
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from ..errors import UnreadableError
+
+DOCUMENT_VERSION = 2
+CHAIN_VERSION = 1
+Tree = dict[str, Any]
+
+
+def upgrade_document(tree: Tree) -> Tree:
+    """A session document of any age as today's version has it; UnreadableError for one of a newer version."""
+    return _upgraded(tree, DOCUMENT_VERSION, _DOCUMENT_STEPS, "the session")
+
+
+def upgrade_chain(tree: Tree) -> Tree:
+    """A chain file of any age as today's version has it; UnreadableError for one of a newer version."""
+    return _upgraded(tree, CHAIN_VERSION, {}, "the chain file")
+
+
+def upgrade_edits(edits: list[Tree], version: int) -> list[Tree]:
+    """Edits of a document of `version`, so that they mean the same in today's."""
+    for at in range(version, DOCUMENT_VERSION):
+        edits = _EDIT_STEPS[at](edits)
+    return edits
+
+
+def _upgraded(tree: Tree, newest: int, steps: dict[int, Callable[[Tree], None]], what: str) -> Tree:
+    version = tree.get("version")
+    if not isinstance(version, int) or isinstance(version, bool) or version < 1:
+        raise UnreadableError(f"{what} does not say its version")
+    if version > newest:
+        raise UnreadableError(f"{what} is of version {version}; this Mic Lane reads up to {newest}. Update it to open this")
+    for at in range(version, newest):
+        steps[at](tree)
+        tree["version"] = at + 1
+    return tree
+
+
+# ---- 1 to 2: a lane sends to each return once; a branch's send has neither `raw` nor `throws`, which did nothing ----
+
+_INERT = ("raw", "throws", "ramp_ms")
+
+
+def _dicts(value: Any) -> Iterator[Tree]:
+    if isinstance(value, dict):
+        yield value
+        for inner in value.values():
+            yield from _dicts(inner)
+    elif isinstance(value, list):
+        for inner in value:
+            yield from _dicts(inner)
+
+
+def _once(members: Any) -> Any:
+    """The first of all members with the same id."""
+    if not isinstance(members, list):
+        return members
+    seen: set[Any] = set()
+    kept = []
+    for member in members:
+        name = member.get("id") if isinstance(member, dict) else None
+        if not name or name not in seen:
+            kept.append(member)
+        seen.add(name)
+    return kept
+
+
+def _sends_once(tree: Any) -> None:
+    for part in _dicts(tree):
+        for name in ("sends", "branches", "throws"):
+            if name in part:
+                part[name] = _once(part[name])
+        for branch in part.get("branches") or ():
+            for send in branch.get("sends") or () if isinstance(branch, dict) else ():
+                for inert in _INERT:
+                    send.pop(inert, None)
+
+
+def _edits_1(edits: list[Tree]) -> list[Tree]:
+    kept = []
+    for edit in edits:
+        parts = edit["path"].split("/")
+        if "branches" in parts and "sends" in parts and any(name in parts for name in _INERT):
+            continue
+        _sends_once(edit.get("value"))
+        if isinstance(edit.get("value"), dict) and "branches" in parts and parts[-1] == "sends":
+            for inert in _INERT:
+                edit["value"].pop(inert, None)
+        if parts[-1] == "sends" and edit["op"] == "set":
+            edit["value"] = _once(edit["value"])
+        kept.append(edit)
+    return kept
+
+
+_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once}
+_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1}
