@@ -13,7 +13,7 @@ from pathlib import Path
 from miclane.core.mix.document import Session
 from miclane.core.printing import PrintRequest, print_session
 from miclane.demo.seed import seed
-from miclane.web.studio import Studio
+from miclane.studio.studio import Studio
 import numpy as np, soundfile
 folder, long = Path(sys.argv[1]), sys.argv[2] == "long"
 studio = Studio(folder / "data")

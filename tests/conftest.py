@@ -17,8 +17,8 @@ from miclane.core.engine.graph import Builder, Graph
 from miclane.core.mix.document import Session
 from miclane.core.stages.base import Stage
 from miclane.demo.seed import SONG, seed
+from miclane.studio.studio import Studio
 from miclane.web.app import create_app
-from miclane.web.studio import Studio
 
 pytest_plugins = ["browsing"]
 RATE = 48000
@@ -112,6 +112,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SimpleNamespace]:
     state = seed(app.state.studio.sessions, app.state.studio.sounds)
     listener = socket.socket()
     listener.bind(("127.0.0.1", 0))
+    listener.listen(128)
     server = uvicorn.Server(uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=1))
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
     thread.start()

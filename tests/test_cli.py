@@ -156,7 +156,7 @@ def test_demo_serves_prints_its_address_and_takes_the_next_free_port(tmp_path: P
 
 def test_print_writes_the_files_it_names(tmp_path: Path) -> None:
     from miclane.core.mix.document import Session
-    from miclane.web.studio import Studio
+    from miclane.studio.studio import Studio
 
     studio = Studio(tmp_path / "data")
     soundfile.write(tmp_path / "t.wav", noise(1.0, 0.1)[0], RATE)

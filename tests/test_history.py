@@ -17,7 +17,7 @@ from miclane.store.database import Database
 from miclane.store.history import one_step
 from miclane.store.sessions import KEPT_CHANGES, SessionStore
 from miclane.store.tables import ChangeRow
-from miclane.web.studio import Studio
+from miclane.studio.studio import Studio
 
 AGES = Path(__file__).parent / "ages"
 DUCK: dict[str, Any] = {"kind": "duck"}
@@ -39,7 +39,14 @@ def steps_of_the_pages(rng: random.Random) -> list[list[dict[str, Any]]]:
         if cls.insertable and not cls.for_returns
     ]
     steps += [
-        [{"op": "insert", "path": lead, "index": 2, "value": {"kind": "eq", "bands": [{"frequency_hz": 3000, "gain_db": gain}]}}],
+        [
+            {
+                "op": "insert",
+                "path": lead,
+                "index": 2,
+                "value": {"kind": "eq", "bands": [{"frequency_hz": 3000, "gain_db": gain}]},
+            }
+        ],
         [{"op": "insert", "path": plate, "index": 2, "value": DUCK}],
         [{"op": "insert", "path": lead, "index": 3, "value": CRUSH}],
         [{"op": "insert", "path": f"{lead}/clean/bands", "index": 1, "value": {"shape": "bell", "gain_db": gain}}],
@@ -50,7 +57,12 @@ def steps_of_the_pages(rng: random.Random) -> list[list[dict[str, Any]]]:
         [{"op": "set", "path": "lanes/lead/phrases/p2/words", "value": "you <3 me"}],
         [{"op": "set", "path": f"{lead}/deess/by_hand", "value": [{"start_s": 1, "end_s": 1.2, "gain_db": -4}]}],
         [
-            {"op": "insert", "path": "returns", "index": 1, "value": {"id": "slap", "name": "Slap", "stages": [{"kind": "delay"}, DUCK]}},
+            {
+                "op": "insert",
+                "path": "returns",
+                "index": 1,
+                "value": {"id": "slap", "name": "Slap", "stages": [{"kind": "delay"}, DUCK]},
+            },
             {"op": "insert", "path": "lanes/lead/sends", "index": 1, "value": {"id": "slap"}},
         ],
         [{"op": "insert", "path": "lanes/lead/sends/plate/throws", "index": 0, "value": {"start_s": 20, "end_s": 21}}],
@@ -181,7 +193,9 @@ def test_an_old_lane_with_two_sends_to_one_return_is_mended(tmp_path: Path) -> N
     Studio(old_database(tmp_path, 1)).database.close()
     database = sqlite3.connect(tmp_path / "miclane.sqlite")
     (text,) = database.execute("select document from sessions").fetchone()
-    twice = text.replace('"sends":[{"id":"plate"', '"sends":[{"id":"plate"},{"id":"plate"', 1).replace('"version":2', '"version":1')
+    twice = text.replace('"sends":[{"id":"plate"', '"sends":[{"id":"plate"},{"id":"plate"', 1).replace(
+        '"version":2', '"version":1'
+    )
     database.execute("update sessions set document = ?", (twice,))
     database.commit()
     database.close()

@@ -13,7 +13,7 @@ from conftest import RATE, noise, residue_db
 from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableSoundError
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Insert, Remove, Set
-from miclane.web.studio import Studio
+from miclane.studio.studio import Studio
 
 WRITER = """
 import sys
@@ -137,8 +137,14 @@ def test_half_written_files_are_swept_and_never_used(tmp_path: Path) -> None:
     sound = studio.sounds.add(tmp_path / "a.wav", "a.wav", RATE)
     half = tmp_path / "sounds" / "originals" / sound.digest[:2] / f".{sound.digest}.wav.1234.part"
     half.write_bytes(b"RIFF")
-    fresh = Studio(tmp_path)
+    part = tmp_path / "incoming" / "tmpabc.part"
+    part.parent.mkdir()
+    part.write_bytes(b"RIFF")
+    Studio(tmp_path).close()
+    assert half.exists(), "a program that only reads leaves it to the owner"
+    fresh = Studio(tmp_path, owner=True)
     assert not half.exists()
+    assert not part.exists()
     assert fresh.sounds.reader(RATE)(sound.digest, 0, 100).shape == (1, 100)
 
 

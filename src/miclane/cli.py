@@ -1,31 +1,19 @@
 """The command line: the same engine without a server."""
 
 import json
-import os
-import socket
+import logging
 import sys
-import threading
-import time
 from pathlib import Path
 from typing import Annotated, Literal
 
+import structlog
 import typer
 
 from .core.errors import MicLaneError
+from .options import Data, default_data
+from .serving import warm_first
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Mixing vocals: real processing, measured.")
-PORT = 8640
-SWITCH_S = 0.0005  # how long a thread may keep the interpreter while another wants it: edits are answered at once
-
-
-def default_data() -> Path:
-    """The user's data directory (XDG Base Directory Specification)."""
-    base = os.environ.get("XDG_DATA_HOME")
-    return (Path(base) if base else Path.home() / ".local" / "share") / "mic-lane"
-
-
-Data = Annotated[Path | None, typer.Option(help="Data folder; the user's data directory by default.")]
-Port = Annotated[int, typer.Option(help="Port; the next free one is taken when it is in use.", min=1, max=65535)]
 
 
 @app.command()
@@ -107,20 +95,20 @@ def print_(
     """Print a session: its name or id in the data folder, or a session file (JSON) beside its sounds' data folder."""
     from pydantic import ValidationError
 
-    from .core.errors import UnknownPlaceError, UnusableChainError
-    from .core.mix.chain import describe, load_json
-    from .core.mix.document import Session
+    from .core.errors import UnknownPlaceError, UnusableChainError, UnusableDataError
+    from .core.mix.chain import describe, read_session
     from .core.printing import PrintRequest, print_session
-    from .web.studio import Studio
+    from .store.sessions import State
+    from .studio.studio import Studio
 
-    studio = Studio(data or default_data())
+    folder = data or default_data()
+    if not folder.is_dir():
+        raise UnusableDataError(f"{folder}: there is no such data folder")
+    studio = Studio(folder)
     if session.is_file():
-        try:
-            document = Session.model_validate(load_json(session.read_bytes(), str(session)))
-        except ValidationError as error:
-            raise UnusableChainError(f"{session}: {describe(error)}") from error
+        document = read_session(session.read_bytes(), str(session))
     else:
-        states = [studio.sessions.get(i) for i in studio.sessions.names()]
+        states = [s for s in studio.sessions.shelf() if isinstance(s, State)]
         found = next((s for s in states if str(session) in (s.id, s.session.name)), None)
         if found is None:
             raise UnknownPlaceError(f"there is no session “{session}” in {studio.data}")
@@ -151,84 +139,27 @@ def schema(which: Literal["chain", "session"]) -> None:
 @app.command()
 def warm() -> None:
     """Compile the inner loops once, so that nobody waits for a compiler later."""
-    from .core.warm import warm_up
-
-    begun = time.monotonic()
-    said = [False]
-
-    def progress(done: int, total: int, name: str) -> None:
-        if time.monotonic() - begun < 2 and not said[0]:
-            return
-        said[0] = True
-        end = "\r" if sys.stderr.isatty() and done < total else "\n"
-        if sys.stderr.isatty() or done == total or done % 8 == 0:
-            sys.stderr.write(f"compiling the sound engine, {done} of {total} {name:<24}{end}")
-            sys.stderr.flush()
-
-    warm_up(progress)
-
-
-@app.command()
-def serve(
-    data: Data = None, port: Port = PORT, demo_song: Annotated[bool, typer.Option("--demo", hidden=True)] = False
-) -> None:
-    """Serve the sessions of a data folder on 127.0.0.1."""
-    import uvicorn
-
-    from .core.warm import warm_up
-    from .web.app import create_app
-
-    application = create_app(data or default_data())
-    if demo_song:
-        from .demo.seed import SESSION_ID, seed
-
-        studio = application.state.studio
-        if SESSION_ID not in studio.sessions.names():
-            typer.echo("Laying out the demo song ...")
-        seed(studio.sessions, studio.sounds)
-    listener = _free_socket(port)
-    address = f"http://127.0.0.1:{listener.getsockname()[1]}/"
-    typer.echo(f"Mic Lane: {address}{'s/salt-ferry/lane/lead' if demo_song else ''}")
-    typer.echo(f"Data in {application.state.studio.data}; Ctrl+C stops.")
-    sys.stdout.flush()
-    later = threading.Timer(0.4, warm_up)  # after the first page, which matters more
-    later.daemon = True
-    later.start()
-    sys.setswitchinterval(SWITCH_S)
-    config = uvicorn.Config(application, log_level="warning", timeout_graceful_shutdown=2)
-    uvicorn.Server(config).run(sockets=[listener])
-
-
-@app.command()
-def demo(data: Data = None, port: Port = PORT) -> None:
-    """Serve with the demo song “Salt Ferry”; the first time compiles the sound engine."""
-    from .core.warm import is_warm
-
-    if not is_warm():
-        warm()
-    serve(data, port, True)
-
-
-def _free_socket(port: int) -> socket.socket:
-    for candidate in range(port, min(port + 50, 65536)):
-        listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)  # named, or no TCP_NODELAY
-        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            listener.bind(("127.0.0.1", candidate))
-            listener.listen(128)
-            return listener
-        except OSError:
-            listener.close()
-    raise MicLaneError(f"no port from {port} to {port + 49} is free")
+    warm_first()
 
 
 def main() -> None:
     """Entry: errors in one plain line, exit status 2 for unusable input."""
+    from . import serving, upkeep
+
+    structlog.configure(
+        wrapper_class=structlog.make_filtering_bound_logger(logging.WARNING),
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+    )
+    serving.add_to(app)
+    upkeep.add_to(app)
     try:
         app()
     except MicLaneError as error:
         sys.stderr.write(f"miclane: {error}\n")
         sys.exit(2)
+    except KeyboardInterrupt:
+        sys.stderr.write("\n")
+        sys.exit(130)
 
 
 if __name__ == "__main__":

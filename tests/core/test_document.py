@@ -13,8 +13,8 @@ from miclane.core.errors import MicLaneError, UnknownPlaceError, UnusableChainEr
 from miclane.core.mix.chain import read_chain, schema
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Insert, Move, Remove, Set, apply, touches
-from miclane.core.mix.places import value_at
 from miclane.core.mix.labels import describe_edits
+from miclane.core.mix.places import value_at
 from miclane.core.stages.base import Stage
 from miclane.core.units import beat_ms, note_hz, note_name, parse_value, show_value
 

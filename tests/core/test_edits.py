@@ -6,13 +6,14 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pydantic import ValidationError
 
 from miclane.core.engine.graph import Builder
 from miclane.core.errors import MicLaneError, UnusableChainError
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Edit, Insert, Move, Remove, Set, apply
+from miclane.core.mix.plain import apply_to_tree
 from miclane.core.stages.base import Stage
-from plain import apply_plainly
 
 KEYED = {"shape": "bell", "dynamic": {"threshold_db": -30, "keyed_by": "key"}}
 SINGLE: dict[str, dict[str, Any]] = {kind: {"kind": kind} for kind, cls in Stage.kinds.items() if cls.insertable}
@@ -39,6 +40,16 @@ def document() -> Session:
     return Session.model_validate({"name": "m", "lanes": lanes, "returns": [plate]})
 
 
+def apply_plainly(session: Session, edits: list[Edit]) -> Session:
+    """The slow and simple way: the whole document as a tree, and the whole of it validated afterwards."""
+    tree = session.model_dump(mode="json")
+    apply_to_tree(tree, edits)
+    try:
+        return Session.model_validate(tree)
+    except ValidationError as error:
+        raise UnusableChainError(str(error)) from error
+
+
 def places(tree: Any, path: str = "") -> list[tuple[str, Any]]:
     """Every place of a document, lists and models included."""
     found = [(path, tree)] if path else []
@@ -56,7 +67,9 @@ TREE = document().model_dump(mode="json")
 PLACES = [path for path, _ in places(TREE)]
 LISTS = [path for path, value in places(TREE) if isinstance(value, list)]
 VALUES = st.one_of(
-    st.sampled_from([True, False, None, 0, 1, -60, 1e9, -0.5, 440, "lead", "double", "plate", "mix", "nobody", "", "bell"]),
+    st.sampled_from(
+        [True, False, None, 0, 1, -60, 1e9, -0.5, 440, "lead", "double", "plate", "mix", "nobody", "", "bell"]
+    ),
     st.sampled_from(["low_cut", "key", "raw", "treated", [], {}, [{}], {"lane": "double"}, [KEYED], float("nan")]),
     st.floats(-100, 100),
 )

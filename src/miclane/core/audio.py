@@ -1,6 +1,8 @@
 """Sound files in and out. Arrays here are (channels, frames) float64; files are (frames, channels)."""
 
+import contextlib
 import hashlib
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -9,10 +11,12 @@ import numpy as np
 import soundfile
 import soxr
 
-from .errors import UnusableSoundError
+from .containers import share_there
+from .errors import CutShortError, UnusableDataError, UnusableSoundError
 
 LONGEST_S = 30 * 60
-RATES = (44100, 48000, 88200, 96000)
+MOST_SAMPLES = LONGEST_S * 2 * 96000  # of all channels together
+PIECE = 1 << 18
 Bits = Literal[16, 24, 32]
 _SUBTYPES = {16: "PCM_16", 24: "PCM_24", 32: "FLOAT"}
 
@@ -31,58 +35,105 @@ class Clip:
         return self.audio.shape[1] / self.rate
 
 
-def read_sound(path: Path, name: str = "") -> Clip:
-    """A mono or stereo file as float64; UnusableSoundError says which file and why not."""
+def sound_blocks(
+    path: Path, name: str = "", take_short: bool = False, most_samples: int = MOST_SAMPLES
+) -> Iterator[tuple[np.ndarray, int, str]]:
+    """A mono or stereo file piece by piece: float64 (channels, n) with its rate and what it is coded in.
+
+    UnusableSoundError says which file and why not; CutShortError where its header promises more than there is, unless
+    `take_short`. All that can be told beforehand is told before the first piece.
+    """
     name = name or path.name
     if not path.is_file():
         raise UnusableSoundError(f"{name}: there is no such file")
     if path.stat().st_size == 0:
         raise UnusableSoundError(f"{name}: the file is empty")
+    given = 0
     try:
         with soundfile.SoundFile(path) as file:
-            if file.channels > 2:
-                raise UnusableSoundError(f"{name}: has {file.channels} channels; mono or stereo is needed")
-            if not 8000 <= file.samplerate <= 384000:
-                raise UnusableSoundError(f"{name}: its rate of {file.samplerate} Hz is outside 8 to 384 kHz")
-            if file.frames > LONGEST_S * file.samplerate:
-                minutes = file.frames / file.samplerate / 60
-                raise UnusableSoundError(f"{name}: is {minutes:.0f} minutes long; at most {LONGEST_S // 60} are taken")
-            declared = file.frames
-            audio = file.read(dtype="float64", always_2d=True).T
-            rate, subtype = file.samplerate, file.subtype
+            _check_header(file, name, most_samples)
+            rate, declared = file.samplerate, file.frames
+            there = share_there(path)
+            if there < 1 and not take_short:
+                raise _cut_short(name, declared / rate, there)
+            while given < declared:
+                block = np.ascontiguousarray(file.read(min(PIECE, declared - given), "float64", always_2d=True).T)
+                if not block.shape[1]:
+                    break
+                _check_samples(block, given, rate, name)
+                given += block.shape[1]
+                yield block, rate, file.subtype
     except UnusableSoundError:
         raise
     except (soundfile.SoundFileError, RuntimeError, OSError, ValueError, MemoryError) as error:
-        raise UnusableSoundError(f"{name}: is not a sound file that can be read (WAV, AIFF, FLAC, OGG, MP3)") from error
-    if audio.shape[1] == 0:
+        if given and take_short:
+            return
+        raise UnusableSoundError(f"{name}: {_unreadable(path)}") from error
+    if not given:
         raise UnusableSoundError(f"{name}: holds no sound")
-    if audio.shape[1] < declared or _cut_short(path):
-        raise UnusableSoundError(f"{name}: is cut short; the file says it holds more than there is")
-    bad = ~np.isfinite(audio)
+    if given < declared and not take_short:
+        raise _cut_short(name, given / rate, given / declared)
+
+
+def _check_header(file: soundfile.SoundFile, name: str, most_samples: int) -> None:
+    if file.channels > 2:
+        raise UnusableSoundError(f"{name}: has {file.channels} channels; mono or stereo is needed")
+    if not 8000 <= file.samplerate <= 384000:
+        raise UnusableSoundError(f"{name}: its rate of {file.samplerate} Hz is outside 8 to 384 kHz")
+    minutes = file.frames / file.samplerate / 60
+    if minutes > LONGEST_S / 60:
+        raise UnusableSoundError(f"{name}: is {minutes:.0f} minutes long; at most {LONGEST_S // 60} are taken")
+    if file.frames * file.channels > most_samples:
+        most = most_samples / file.channels / file.samplerate / 60
+        raise UnusableSoundError(
+            f"{name}: is {minutes:.0f} minutes long; of {file.channels} channels at {file.samplerate} Hz "
+            f"{most:.0f} minutes are taken"
+        )
+
+
+def _check_samples(block: np.ndarray, before: int, rate: int, name: str) -> None:
+    bad = ~np.isfinite(block)
     if bad.any():
-        at = int(np.argmax(bad.any(axis=0)))
+        at = before + int(np.argmax(bad.any(axis=0)))
         raise UnusableSoundError(f"{name}: sample {at} ({at / rate:.2f} s) is not a number; the file is damaged")
-    if np.abs(audio).max() > 1000:
-        raise UnusableSoundError(f"{name}: its samples reach {np.abs(audio).max():.3g}, 60 dB over full scale")
-    return Clip(np.ascontiguousarray(audio), rate, subtype)
+    loudest = np.abs(block).max()
+    if loudest > 1000:
+        raise UnusableSoundError(f"{name}: its samples reach {loudest:.3g}, 60 dB over full scale")
 
 
-def _cut_short(path: Path) -> bool:
-    """Whether a RIFF file's data chunk says it is longer than the file."""
-    size = path.stat().st_size
+def _cut_short(name: str, seconds: float, there: float) -> CutShortError:
+    if there <= 0:
+        return CutShortError(f"{name}: is cut short; its end is missing after {seconds:.1f} s")
+    whole = seconds / there
+    return CutShortError(f"{name}: is cut short; {whole - seconds:.1f} of its {whole:.1f} s are missing")
+
+
+def _unreadable(path: Path) -> str:
     with path.open("rb") as file:
-        head = file.read(12)
-        if head[:4] != b"RIFF" or head[8:] != b"WAVE":
-            return False
-        at = 12
-        while at + 8 <= size:
-            file.seek(at)
-            chunk = file.read(8)
-            length = int.from_bytes(chunk[4:], "little")
-            if chunk[:4] == b"data":
-                return length not in (0, 0xFFFFFFFF) and at + 8 + length > size
-            at += 8 + length + length % 2
-    return False
+        known = file.read(4) == b"fLaC" or share_there(path) < 1
+    return "is damaged or cut short" if known else "is not a sound file that can be read (WAV, AIFF, FLAC, OGG, MP3)"
+
+
+def read_sound(path: Path, name: str = "", take_short: bool = False) -> Clip:
+    """A mono or stereo file whole, as float64; errors as of `sound_blocks`."""
+    blocks, rate, subtype = [], 0, ""
+    for block, rate, subtype in sound_blocks(path, name, take_short):  # noqa: B007  (the last is that of all)
+        blocks.append(block)
+    return Clip(np.concatenate(blocks, axis=1), rate, subtype)
+
+
+class Resampler:
+    """Converts piece by piece with soxr VHQ; pieces as they are where the rates agree."""
+
+    def __init__(self, rate: int, to_rate: int, channels: int) -> None:
+        same = rate == to_rate
+        self._stream = None if same else soxr.ResampleStream(rate, to_rate, channels, "float64", "VHQ")
+
+    def push(self, block: np.ndarray, last: bool = False) -> np.ndarray:
+        """The next piece (channels, n); what has become of it so far (channels, m)."""
+        if self._stream is None:
+            return block
+        return np.ascontiguousarray(self._stream.resample_chunk(np.ascontiguousarray(block.T), last).T)
 
 
 def resample(audio: np.ndarray, rate: int, to_rate: int) -> np.ndarray:
@@ -109,7 +160,7 @@ class SoundWriter:
     """Writes blocks to a file: WAV in 16, 24 (dithered) or 32 bits (float, unclipped), FLAC or OGG by the suffix."""
 
     def __init__(self, path: Path, rate: int, channels: int, bits: Bits = 32) -> None:
-        self.bits = bits
+        self.path, self.name = path, path.name.removeprefix(".part-")
         kind = path.suffix.lower().lstrip(".")
         if kind not in ("wav", "flac", "ogg"):
             raise UnusableSoundError(f"{path.name}: can write .wav, .flac and .ogg, not “.{kind}”")
@@ -119,23 +170,43 @@ class SoundWriter:
         try:
             self.file = soundfile.SoundFile(path, "w", rate, channels, subtype, format=kind.upper())
         except (soundfile.SoundFileError, OSError) as error:
-            raise UnusableSoundError(f"{path.name}: cannot be written there") from error
+            raise UnusableSoundError(f"{self.name}: cannot be written there") from error
         self.blocks = 0
+        self.frames = 0
 
     def write(self, audio: np.ndarray) -> None:
-        """Append (channels, n)."""
+        """Append (channels, n); UnusableSoundError where it is not finite, UnusableDataError where the disk is full."""
+        if not np.isfinite(audio).all():
+            at = (self.frames + int(np.argmax(~np.isfinite(audio).all(axis=0)))) / self.file.samplerate
+            raise UnusableSoundError(f"{self.name}: the sound is not finite at {at:.2f} s; a stage there has failed")
         if not self.lossy and self.bits < 32:
             audio = dither(audio, self.bits, self.blocks)
         self.blocks += 1
-        if self.lossy:
-            for at in range(0, audio.shape[1], 8192):
-                self.file.write(audio[:, at : at + 8192].T)
-            return
-        self.file.write(audio.T)
+        self.frames += audio.shape[1]
+        size = 8192 if self.lossy else max(audio.shape[1], 1)
+        try:
+            for at in range(0, audio.shape[1], size):
+                self.file.write(audio[:, at : at + size].T)
+        except (soundfile.SoundFileError, RuntimeError, OSError, AssertionError) as error:
+            raise UnusableDataError(f"{self.name}: could not be written; the disk is full, or gone") from error
 
     def close(self) -> None:
-        """Finish the file."""
-        self.file.close()
+        """Finish the file; UnusableDataError where not all of it could be written."""
+        if self.file.closed:
+            return
+        try:
+            self.file.flush()
+            self.file.close()
+            written = soundfile.info(self.path).frames if self.frames else 0
+        except (soundfile.SoundFileError, RuntimeError, OSError) as error:
+            raise UnusableDataError(f"{self.name}: could not be written; the disk is full, or gone") from error
+        if written < self.frames:
+            raise UnusableDataError(f"{self.name}: could not be written whole; the disk is full")
+
+    def abandon(self) -> None:
+        """Let go of a file that will not be kept."""
+        with contextlib.suppress(soundfile.SoundFileError, RuntimeError, OSError):
+            self.file.close()
 
 
 def content_hash(path: Path) -> str:

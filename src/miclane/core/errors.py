@@ -9,6 +9,10 @@ class UnusableSoundError(MicLaneError):
     """A sound file that cannot be taken in."""
 
 
+class CutShortError(UnusableSoundError):
+    """A sound file that holds less than its header promises; it can be taken as it is when that is asked for."""
+
+
 class UnusableChainError(MicLaneError):
     """A chain or session file with an unknown kind, field or value; names the place."""
 

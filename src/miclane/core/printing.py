@@ -65,6 +65,20 @@ def print_length(session: Session) -> int:
     return session.frames + round(tail * session.rate)
 
 
+def file_names(titles: list[str]) -> list[str]:
+    """A file name for each title, all different, also where a system takes capitals and small letters for the same."""
+    names: list[str] = []
+    taken: set[str] = set()
+    for title in titles:
+        base = flat_path(title)
+        name, number = base, 2
+        while name.casefold() in taken:
+            name, number = f"{base} {number}", number + 1
+        taken.add(name.casefold())
+        names.append(name)
+    return names
+
+
 def _write(writers: list[SoundWriter], blocks: list[np.ndarray]) -> None:
     for writer, block in zip(writers, blocks, strict=True):
         writer.write(block)
@@ -83,13 +97,8 @@ def print_session(
     keys = [graph.places[place_of(session, t)] for t in request.targets]
     kind, _, bits = request.format.partition("-")
     folder.mkdir(parents=True, exist_ok=True)
-    taken: set[str] = set()
-    files = []
-    for target in request.targets:
-        base = flat_path(f"{session.name} - {name_of(session, target)}")
-        name = base if base not in taken else f"{base} {len(taken)}"
-        taken.add(name)
-        files.append(Printed(target, f"{name}.{kind}", folder / f"{name}.{kind}"))
+    names = file_names([f"{session.name} - {name_of(session, t)}" for t in request.targets])
+    files = [Printed(t, f"{n}.{kind}", folder / f"{n}.{kind}") for t, n in zip(request.targets, names, strict=True)]
     parts = [f.path.with_name(f".part-{f.path.name}") for f in files]
     writers = []
     try:
@@ -112,7 +121,7 @@ def print_session(
             part.replace(file.path)
     finally:
         for writer in writers:
-            writer.close()
+            writer.abandon()
         for part in parts:
             part.unlink(missing_ok=True)
     return files

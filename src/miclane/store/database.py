@@ -10,7 +10,7 @@ from typing import Any
 
 import structlog
 from sqlalchemy import Engine, create_engine, event, inspect, text
-from sqlalchemy.exc import DatabaseError
+from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.orm import Session as Db
 
 from ..core.errors import DamagedDataError, UnusableDataError
@@ -49,7 +49,7 @@ class Database:
             self._bring_up_to_date(migrate)
         except DatabaseError as error:
             self.close()
-            raise self._damaged(str(error.orig)) from error
+            raise self._damaged(str(error.orig).splitlines()[-1]) from error
 
     @contextmanager
     def reading(self) -> Iterator[Db]:
@@ -61,14 +61,21 @@ class Database:
     def writing(self) -> Iterator[Db]:
         """A session that may write; only one at a time. What it does not commit is undone."""
         with self._lock, Db(self._writer, expire_on_commit=False) as db:
-            yield db
+            try:
+                yield db
+            except OperationalError as error:
+                raise UnusableDataError(
+                    f"{self.path}: {_refusal(str(error.orig))}; nothing was kept of this"
+                ) from error
 
     def faults(self) -> list[str]:
         """What SQLite itself finds wrong with the file; none when it is sound."""
         try:
             with closing(sqlite3.connect(self.path)) as connection:
                 found = [str(row[0]) for row in connection.execute("PRAGMA integrity_check(20)")]
-                found += [f"row {r[1]} of {r[0]} refers to nothing" for r in connection.execute("PRAGMA foreign_key_check")]
+                found += [
+                    f"row {r[1]} of {r[0]} refers to nothing" for r in connection.execute("PRAGMA foreign_key_check")
+                ]
         except sqlite3.DatabaseError as error:
             return [str(error)]
         return [line for line in found if line != "ok"]
@@ -121,11 +128,15 @@ class Database:
     def _bring_up_to_date(self, migrate: bool) -> None:
         with self._reader.connect() as connection:
             tables = inspect(connection).get_table_names()
-            row = connection.execute(text("SELECT version_num FROM alembic_version")).first() if "alembic_version" in tables else None
+            row = (
+                connection.execute(text("SELECT version_num FROM alembic_version")).first()
+                if "alembic_version" in tables
+                else None
+            )
             at = str(row[0]) if row else ""
             said = connection.execute(text("PRAGMA quick_check(5)")).scalars().all()
         if list(said) != ["ok"]:
-            raise self._damaged(str(said[0]))
+            raise self._damaged(str(said[0]).splitlines()[-1])
         if at == HEAD:
             missing = {"sessions", "steps", "changes", "sounds", "prints"} - set(tables)
             if missing:
@@ -143,8 +154,18 @@ class Database:
 
     def _damaged(self, why: str) -> DamagedDataError:
         backups = self.known_backups()
-        way = f"its newest backup is {backups[0]}: copy that to {self.path.name} in its place" if backups else "there is no backup of it"
+        way = (
+            f"its newest backup is {backups[0]}: copy that to {self.path.name} in its place"
+            if backups
+            else "there is no backup of it"
+        )
         return DamagedDataError(f"{self.path}: the database is damaged ({why}); {way}")
+
+
+def _refusal(said: str) -> str:
+    """What SQLite said, in words of ours."""
+    known = {"full": "the disk is full", "I/O": "the disk is full, or gone", "readonly": "is read-only"}
+    return next((words for part, words in known.items() if part in said), f"could not be written ({said})")
 
 
 def _engine(path: Path, begin: str, pragmas: tuple[str, ...] = ()) -> Engine:

@@ -16,7 +16,8 @@ from ..core.mix.chain import read_session
 from ..core.mix.document import Session, sounds_of
 from ..core.mix.edits import EDITS, Applied, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
-from ..core.mix.upgrades import DOCUMENT_VERSION, upgrade_edits
+from ..core.mix.plain import apply_to_tree
+from ..core.mix.upgrades import DOCUMENT_VERSION, upgrade_document, upgrade_edits
 from .database import Database
 from .history import one_step
 from .tables import ChangeRow, SessionRow, SoundRow, StepRow, now
@@ -99,9 +100,7 @@ class SessionStore:
     def get(self, identifier: str) -> State:
         """The newest state; UnknownPlaceError when there is no such session, UnreadableError when it cannot be read."""
         with self.database.reading() as db:
-            version = db.scalar(
-                select(SessionRow.version).where(SessionRow.id == identifier, SessionRow.deleted == "")
-            )
+            version = db.scalar(select(SessionRow.version).where(SessionRow.id == identifier, SessionRow.deleted == ""))
             held = self._held.get(identifier)
             if held is not None and held.version == version:
                 return held
@@ -159,6 +158,29 @@ class SessionStore:
         """Make the step again that was taken back last; MicLaneError when there is none."""
         return self._step(identifier, back=False)
 
+    def rescue(self, identifier: str) -> State:
+        """Take steps of a session that cannot be read back until it can; MicLaneError where none of them helps."""
+        with self._locks[identifier], self.database.writing() as db:
+            row = self._row(db, identifier)
+            try:
+                tree = upgrade_document(json.loads(row.document))
+            except ValueError as error:
+                raise MicLaneError("its document is damaged, so its history cannot be gone back through") from error
+            while row.position:
+                step = db.get(StepRow, (identifier, row.position))
+                if step is None:
+                    break
+                apply_to_tree(tree, _read(step.inverses, step))
+                row.position -= 1
+                try:
+                    session = read_session(json.dumps(tree))
+                except UnreadableError:
+                    continue
+                later = StepRow.session_id == identifier, StepRow.position > row.position
+                db.execute(delete(StepRow).where(*later))
+                return self._commit(db, row, session, [Set(path="lanes")])
+        raise MicLaneError("no earlier state of it can be read; take its newest backup")
+
     def history(self, identifier: str, most: int = 200) -> list[StepRow]:
         """The newest steps, newest first."""
         with self.database.reading() as db:
@@ -185,9 +207,9 @@ class SessionStore:
                     later = StepRow.session_id == state.id, StepRow.position > row.position
                     db.execute(delete(StepRow).where(*later))
                 row.position += 1
-                made, undone = _json(done.made), _json(done.inverses)
+                there, again = _json(done.made), _json(done.inverses)
                 step = StepRow(session_id=state.id, position=row.position, label=label, gesture=gesture)
-                step.edits, step.inverses = made, undone
+                step.edits, step.inverses = there, again
                 db.add(step)
             return self._commit(db, row, done.session, asked, token, label)
 
@@ -204,7 +226,9 @@ class SessionStore:
                 try:
                     done = apply(state.session, edits)
                 except MicLaneError as error:
-                    raise MicLaneError(f"“{step.label}” cannot be {way[:-1] if not back else 'und'}one: {error}") from error
+                    raise MicLaneError(
+                        f"“{step.label}” cannot be {way[:-1] if not back else 'und'}one: {error}"
+                    ) from error
                 with self.database.writing() as db:
                     row = self._row(db, identifier, document=False)
                     if row.version != state.version:
@@ -291,7 +315,9 @@ def _check_sounds(db: Db, after: Session, before: Session | None) -> None:
     old = sounds_of(before) if before is not None else {}
     for digest, who in sounds_of(after).items():
         if digest not in old and db.get(SoundRow, digest) is None:
-            raise UnusableChainError(f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first")
+            raise UnusableChainError(
+                f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first"
+            )
 
 
 def _json(edits: list[Edit]) -> str:

@@ -1,81 +1,113 @@
-"""Sound files, kept once by content, and their frames at a session's rate, ready to be mapped into memory."""
+"""Sound files, kept once by content, and their frames at a session's rate, read piece by piece from disk."""
 
-import hashlib
 import json
-import os
 import secrets
+import shutil
 import threading
+from collections import defaultdict
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+
 from ..core import audio, impulses
 from ..core.errors import UnusableSoundError
 from ..core.mix.document import Sound
 from .database import Database
+from .files import sweep_parts, whole_file, write_whole
 from .tables import SoundRow
 
+_FLOAT = np.dtype(np.float32)
 
-def write_whole(path: Path, data: bytes) -> None:
-    """Write a file that is either there whole or not at all."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    temporary = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
-    try:
-        with temporary.open("wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        temporary.replace(path)
-    finally:
-        temporary.unlink(missing_ok=True)
+
+@dataclass(frozen=True)
+class Frames:
+    """A file of frames (channels, count) as float32, one channel after another."""
+
+    path: Path
+    channels: int
+    count: int
+
+    def read(self, start: int, stop: int) -> np.ndarray | None:
+        """Frames [start, stop) as float64 (channels, n), zeros past the end; None where the file is too short."""
+        out = np.zeros((self.channels, stop - start))
+        last = min(stop, self.count)
+        if start >= last:
+            return out
+        with self.path.open("rb") as file:
+            for c in range(self.channels):
+                file.seek(_FLOAT.itemsize * (c * self.count + start))
+                part = np.fromfile(file, _FLOAT, last - start)
+                if len(part) < last - start:
+                    return None
+                out[c, : last - start] = part
+        return out
 
 
 class SoundStore:
     """Files below `folder`: originals by hash, and frames as float32 beside a note of their own hash."""
 
-    def __init__(self, folder: Path, database: Database) -> None:
+    def __init__(self, folder: Path, database: Database, owner: bool = True) -> None:
+        """`owner`: half-written files of an earlier run are swept."""
         self.folder = folder
         self.database = database
-        self._open: dict[tuple[str, int], np.ndarray] = {}
-        self._lock = threading.Lock()
+        self._known: dict[tuple[str, int], Frames] = {}
+        self._locks: defaultdict[tuple[str, int], threading.Lock] = defaultdict(threading.Lock)
         impulses.finders.append(self.find_impulse)
-        for stale in folder.glob("**/.*.part"):
-            stale.unlink(missing_ok=True)
+        if owner:
+            sweep_parts(folder)
 
-    def add(self, path: Path, file_name: str, rate: int) -> Sound:
-        """Take a file in; UnusableSoundError when it cannot be used, and then nothing of it is kept."""
-        clip = audio.read_sound(path, file_name)
+    def close(self) -> None:
+        """No longer be asked for impulse responses."""
+        if self.find_impulse in impulses.finders:
+            impulses.finders.remove(self.find_impulse)
+
+    def add(self, path: Path, file_name: str, rate: int, take_short: bool = False) -> Sound:
+        """Take a file in; UnusableSoundError when it cannot be used, and then nothing of it is kept.
+
+        The file is read in pieces, whatever its length. CutShortError when it is cut short, unless `take_short`.
+        """
         digest = audio.content_hash(path)
         suffix = Path(file_name).suffix.lower()[:8] or ".wav"
+        source, frames = self._convert(path, file_name, digest, rate, take_short)
         if not self._original(digest, suffix).exists():
-            write_whole(self._original(digest, suffix), path.read_bytes())
+            with path.open("rb") as original, whole_file(self._original(digest, suffix)) as kept:
+                shutil.copyfileobj(original, kept, 1 << 20)
         with self.database.writing() as db:
             if db.get(SoundRow, digest) is None:
-                db.add(
-                    SoundRow(
-                        digest=digest,
-                        file_name=file_name,
-                        suffix=suffix,
-                        rate=clip.rate,
-                        channels=clip.audio.shape[0],
-                        frames=clip.audio.shape[1],
-                    )
-                )
+                row = SoundRow(digest=digest, file_name=file_name, suffix=suffix, rate=source.rate)
+                row.channels, row.frames = frames.channels, source.frames
+                db.add(row)
                 db.commit()
-        frames = self._keep_frames(digest, clip, rate)
-        return Sound(digest=digest, file_name=file_name[:300], channels=clip.audio.shape[0], frames=frames.shape[1])
+        return Sound(digest=digest, file_name=file_name[:300], channels=frames.channels, frames=frames.count)
 
     def frames(self, digest: str, rate: int) -> np.ndarray:
-        """All frames (channels, n) float32 at `rate`, mapped from disk; checked at first, made anew if damaged."""
-        with self._lock:
-            found = self._open.get((digest, rate))
-            if found is None:
-                found = self._checked(digest, rate)
-                if found is None:
-                    found = self._rebuild(digest, rate)
-                self._open[(digest, rate)] = found
-            return found
+        """All frames (channels, n) as float64 at `rate`."""
+        found = self._found(digest, rate)
+        return self.read(digest, rate, 0, found.count)
+
+    def read(self, digest: str, rate: int, start: int, stop: int) -> np.ndarray:
+        """Frames [start, stop) as float64 (channels, n), zeros past the end; damaged files of frames are made anew."""
+        for _ in range(2):
+            try:
+                part = self._found(digest, rate).read(start, stop)
+            except OSError:
+                part = None
+            if part is not None:
+                return part
+            self._known.pop((digest, rate), None)
+        raise UnusableSoundError(f"the sound {digest[:12]}… cannot be read from the data folder")
+
+    def middle(self, digest: str, rate: int) -> np.ndarray:
+        """The mean of all channels (1, frames) as float32, put together piece by piece."""
+        found = self._found(digest, rate)
+        out = np.empty((1, found.count), np.float32)
+        for at in range(0, found.count, audio.PIECE):
+            stop = min(at + audio.PIECE, found.count)
+            out[0, at:stop] = self.read(digest, rate, at, stop).mean(axis=0)
+        return out
 
     def kept(self, digest: str, what: str, find: Callable[[], Any]) -> Any:
         """What `find` finds of a sound, plain JSON data: kept beside it under `what`, and read from there next time."""
@@ -90,50 +122,20 @@ class SoundStore:
     def find_impulse(self, digest: str, rate: int) -> np.ndarray | None:
         """A sound of the store as an impulse response; None where there is none of that hash."""
         try:
-            return np.asarray(self.frames(digest, rate), dtype=np.float64)
+            return self.frames(digest, rate)
         except UnusableSoundError:
             return None
 
-    def reader(self, rate: int):
-        """A function (digest, start, stop) → float64 (channels, n), zeros past the end and for no sound."""
+    def reader(self, rate: int) -> Callable[[str, int, int], np.ndarray]:
+        """A function (digest, start, stop) → float64 (channels, n), zeros past the end."""
 
         def read(digest: str, start: int, stop: int) -> np.ndarray:
-            frames = self.frames(digest, rate)
-            out = np.zeros((frames.shape[0], stop - start))
-            part = frames[:, start : max(start, min(stop, frames.shape[1]))]
-            out[:, : part.shape[1]] = part
-            return out
+            return self.read(digest, rate, start, stop)
 
         return read
 
-    def _original(self, digest: str, suffix: str) -> Path:
-        return self.folder / "originals" / digest[:2] / f"{digest}{suffix}"
-
-    def _frames_path(self, digest: str, rate: int) -> Path:
-        return self.folder / "frames" / digest[:2] / f"{digest}-{rate}.f32"
-
-    def _keep_frames(self, digest: str, clip: audio.Clip, rate: int) -> np.ndarray:
-        frames = np.ascontiguousarray(audio.resample(clip.audio, clip.rate, rate), dtype=np.float32)
-        path = self._frames_path(digest, rate)
-        data = frames.tobytes()
-        write_whole(path, data)
-        note = {"sha256": hashlib.sha256(data).hexdigest(), "channels": frames.shape[0], "frames": frames.shape[1]}
-        write_whole(path.with_suffix(".json"), json.dumps(note).encode())
-        with self._lock:
-            self._open.pop((digest, rate), None)
-        return frames
-
-    def _checked(self, digest: str, rate: int) -> np.ndarray | None:
-        path = self._frames_path(digest, rate)
-        try:
-            note = json.loads(path.with_suffix(".json").read_bytes())
-            if audio.content_hash(path) != note["sha256"]:
-                return None
-            return np.memmap(path, np.float32, "r", shape=(note["channels"], note["frames"]))
-        except (OSError, ValueError, KeyError):
-            return None
-
-    def _rebuild(self, digest: str, rate: int) -> np.ndarray:
+    def original(self, digest: str) -> Path:
+        """The file as it came; UnusableSoundError when it is missing or damaged."""
         with self.database.reading() as db:
             row = db.get(SoundRow, digest)
         if row is None:
@@ -143,11 +145,85 @@ class SoundStore:
             raise UnusableSoundError(
                 f"{row.file_name}: its file in the data folder is missing or damaged; import it again"
             )
-        clip = audio.read_sound(path, row.file_name)
-        frames = np.ascontiguousarray(audio.resample(clip.audio, clip.rate, rate), dtype=np.float32)
-        data = frames.tobytes()
+        return path
+
+    def _original(self, digest: str, suffix: str) -> Path:
+        return self.folder / "originals" / digest[:2] / f"{digest}{suffix}"
+
+    def _frames_path(self, digest: str, rate: int) -> Path:
+        return self.folder / "frames" / digest[:2] / f"{digest}-{rate}.f32"
+
+    def _found(self, digest: str, rate: int) -> Frames:
+        """The file of frames, checked when it is first asked for and made anew where it is damaged."""
+        found = self._known.get((digest, rate))
+        if found is not None:
+            return found
+        with self._locks[(digest, rate)]:  # one sound that is converted holds up no other
+            found = self._known.get((digest, rate)) or self._checked(digest, rate)
+            if found is None:
+                path = self.original(digest)
+                _, found = self._convert(path, path.name, digest, rate, take_short=True)
+            self._known[(digest, rate)] = found
+            return found
+
+    def _checked(self, digest: str, rate: int) -> Frames | None:
+        path = self._frames_path(digest, rate)
+        try:
+            note = json.loads(path.with_suffix(".json").read_bytes())
+            frames = Frames(path, int(note["channels"]), int(note["frames"]))
+            if path.stat().st_size != _FLOAT.itemsize * frames.channels * frames.count:
+                return None
+            return frames if audio.content_hash(path) == note["sha256"] else None
+        except (OSError, ValueError, KeyError, TypeError):
+            return None
+
+    def _convert(self, path: Path, name: str, digest: str, rate: int, take_short: bool) -> tuple["_Source", Frames]:
+        """The frames of a file at a rate, written piece by piece."""
         target = self._frames_path(digest, rate)
-        write_whole(target, data)
-        note = {"sha256": hashlib.sha256(data).hexdigest(), "channels": frames.shape[0], "frames": frames.shape[1]}
+        source = _Source(audio.sound_blocks(path, name, take_short))
+        with whole_file(target) as file:
+            seconds = _second_channel(target) if source.channels == 2 else None
+            count = 0
+            try:
+                for block in source.at_rate(rate):
+                    file.write(np.ascontiguousarray(block[0], _FLOAT).tobytes())
+                    if seconds is not None:
+                        seconds.write(np.ascontiguousarray(block[1], _FLOAT).tobytes())
+                    count += block.shape[1]
+                if seconds is not None:
+                    seconds.seek(0)
+                    shutil.copyfileobj(seconds, file, 1 << 20)
+            finally:
+                if seconds is not None:
+                    seconds.close()
+                    Path(seconds.name).unlink(missing_ok=True)
+        note = {"sha256": audio.content_hash(target), "channels": source.channels, "frames": count}
         write_whole(target.with_suffix(".json"), json.dumps(note).encode())
-        return np.memmap(target, np.float32, "r", shape=frames.shape)
+        found = Frames(target, source.channels, count)
+        self._known[(digest, rate)] = found
+        return source, found
+
+
+class _Source:
+    """The pieces of a file, with what the first of them tells."""
+
+    def __init__(self, blocks: Any) -> None:
+        self._blocks = blocks
+        self._first, self.rate, _ = next(blocks)
+        self.channels, self.frames = self._first.shape[0], 0
+
+    def at_rate(self, rate: int) -> Any:
+        """All pieces, converted."""
+        resampler = audio.Resampler(self.rate, rate, self.channels)
+        block = self._first
+        for following, _, _ in self._blocks:
+            self.frames += block.shape[1]
+            yield resampler.push(block)
+            block = following
+        self.frames += block.shape[1]
+        yield resampler.push(block, last=True)
+
+
+def _second_channel(target: Path) -> Any:
+    """A file beside the target for the channel that comes after the first."""
+    return target.with_name(f".{target.name}.{secrets.token_hex(4)}.second.part").open("w+b")

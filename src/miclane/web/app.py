@@ -1,50 +1,103 @@
 """The application: routers, templates, errors in words."""
 
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from pathlib import Path
 
 from fastapi import FastAPI, Request
+from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
+from starlette.middleware.trustedhost import TrustedHostMiddleware
 
-from ..core.errors import CancelledError, ConflictError, MicLaneError, UnknownPlaceError
-from . import control, dynamics, edits, lane, printing, returns, routing, shelf, sibilance, sound, space, take, tone
+from ..core.errors import CancelledError, ConflictError, MicLaneError, UnknownPlaceError, UnusableDataError
+from ..studio.passwords import Doorkeeper
+from ..studio.prints import Printer
+from ..studio.studio import Studio
+from . import (
+    control,
+    dynamics,
+    edits,
+    lane,
+    login,
+    printing,
+    returns,
+    routing,
+    shelf,
+    sibilance,
+    sound,
+    space,
+    take,
+    tone,
+)
 from .pages import render_error
-from .security import Guard
-from .studio import Studio
+from .security import Bounded, Faults, Headed, SameOrigin
 
-HOSTS = frozenset({"127.0.0.1", "localhost", "::1"})
+HOSTS = frozenset({"127.0.0.1", "localhost"})
+SCREENS = (
+    shelf,
+    lane,
+    take,
+    tone,
+    sibilance,
+    dynamics,
+    control,
+    routing,
+    space,
+    returns,
+    printing,
+    sound,
+    edits,
+    login,
+)
+_STATUS = {ConflictError: 409, UnknownPlaceError: 404, UnusableDataError: 507}
 
 
-def create_app(data: Path, hosts: frozenset[str] = HOSTS) -> FastAPI:
-    """The application on a data folder, answering to the given host names only."""
-    app = FastAPI(title="Mic Lane", docs_url=None, redoc_url=None, openapi_url=None)
-    app.state.studio = Studio(data)
-    app.state.printer = printing.Printer(app.state.studio)
+def create_app(data: Path, hosts: frozenset[str] = HOSTS, keeper: Doorkeeper | None = None) -> FastAPI:
+    """The application on a data folder, answering to the given host names only; with a `keeper`, behind a password."""
+    studio = Studio(data, owner=True)
+
+    @asynccontextmanager
+    async def life(app: FastAPI) -> AsyncIterator[None]:
+        yield
+        await run_in_threadpool(close_app, app)
+
+    app = FastAPI(title="Mic Lane", docs_url=None, redoc_url=None, openapi_url=None, lifespan=life)
+    app.state.studio, app.state.printer, app.state.keeper = studio, Printer(studio), keeper
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for module in (
-        shelf,
-        lane,
-        take,
-        tone,
-        sibilance,
-        dynamics,
-        control,
-        routing,
-        space,
-        returns,
-        printing,
-        sound,
-        edits,
-    ):
+    for module in SCREENS:
         app.include_router(module.router)
-    app.add_middleware(Guard, hosts=hosts)
+    app.add_middleware(Faults)  # the last one added stands outermost
+    app.add_middleware(Bounded)
+    if keeper is not None:
+        app.add_middleware(login.Door, keeper=keeper)
+    app.add_middleware(SameOrigin)
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=sorted(hosts), www_redirect=False)
+    app.add_middleware(Headed)
+    _answer_errors(app)
+
+    @app.get("/favicon.ico")
+    def _icon() -> Response:
+        return RedirectResponse("/static/icon.svg")
+
+    return app
+
+
+def close_app(app: FastAPI) -> None:
+    """Stop what is under way, and let go of the data folder."""
+    app.state.studio.stop()
+    app.state.printer.close()
+    app.state.studio.close()
+
+
+def _answer_errors(app: FastAPI) -> None:
+    """What is the user's to know in words; whatever else goes wrong is a fault of ours (security.Faults)."""
 
     @app.exception_handler(MicLaneError)
     def _refused(request: Request, error: MicLaneError) -> Response:
-        status = {ConflictError: 409, UnknownPlaceError: 404}.get(type(error), 422)
-        return _answer(request, status, str(error))
+        return _answer(request, _STATUS.get(type(error), 422), str(error))
 
     @app.exception_handler(CancelledError)
     def _overtaken(request: Request, error: CancelledError) -> Response:
@@ -60,12 +113,6 @@ def create_app(data: Path, hosts: frozenset[str] = HOSTS) -> FastAPI:
     def _http(request: Request, error: HTTPException) -> Response:
         words = "there is nothing at this address" if error.status_code == 404 else str(error.detail)
         return _answer(request, error.status_code, words)
-
-    @app.get("/favicon.ico")
-    def _icon() -> Response:
-        return RedirectResponse("/static/icon.svg")
-
-    return app
 
 
 def _answer(request: Request, status: int, words: str) -> Response:

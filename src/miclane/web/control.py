@@ -22,12 +22,12 @@ from ..core.stages.lift import Lift
 from ..core.stages.limiter import Limiter
 from ..core.stages.multiband import Multiband
 from ..store.sessions import State
+from ..studio.studio import Hear, Studio, envelope
 from .dynamics import words_over
 from .edits import told
 from .lane import find_stage, sound_of
 from .pages import page
 from .sound import Frame, check_range, opened, path_range
-from .studio import Hear, Studio, envelope
 from .svg import path_of
 
 router = APIRouter()

@@ -21,10 +21,10 @@ from ..core.stages.lift import Lift
 from ..core.stages.limiter import Limiter
 from ..core.stages.multiband import Multiband
 from ..core.stages.split import Split
+from ..studio.studio import Hear
 from .lane import find_stage, sound_of
 from .pages import page
 from .sound import Frame, check_range, opened, path_range
-from .studio import Hear
 from .svg import PLOT, hanging_path, shorten, steps_path
 
 router = APIRouter()

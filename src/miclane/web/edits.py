@@ -16,8 +16,8 @@ from ..core.mix.places import along, rule_at
 from ..core.stages.eq import Eq
 from ..core.units import parse_value
 from ..store.sessions import State
+from ..studio.studio import Hear, Studio
 from .sound import check_range, interleaved, studio_of
-from .studio import Hear, Studio
 from .svg import eq_paths
 
 router = APIRouter()

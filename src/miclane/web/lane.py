@@ -19,9 +19,9 @@ from ..core.stages.multiband import Multiband
 from ..core.stages.ride import Ride
 from ..core.stages.trim import Trim
 from ..store.sessions import State
+from ..studio.studio import Hear, Studio
 from .pages import page
 from .sound import Frame, check_range, opened, path_range
-from .studio import Hear, Studio
 from .svg import PLOT, ZONES, eq_paths, lay_route
 from .trims import lay_trims
 

@@ -1,5 +1,6 @@
 """Templates and what all pages have in common."""
 
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, Literal, get_args, get_origin
 
@@ -7,17 +8,22 @@ from fastapi import Request
 from fastapi.responses import HTMLResponse
 from fastapi.templating import Jinja2Templates
 from jinja2 import StrictUndefined
-from pydantic import BaseModel
 
 from ..core.mix.places import bounds_of
-from ..core.stages.base import rule_of
+from ..core.stages.base import Settings, rule_of
 from ..core.units import note_name, show_time, show_value
 from ..store.sessions import State
-from .studio import asset_version
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")
 templates.env.undefined = StrictUndefined
 templates.env.trim_blocks = templates.env.lstrip_blocks = True
+
+
+@lru_cache(maxsize=1)
+def asset_version() -> str:
+    """Changes whenever a shipped script or sheet does."""
+    static = Path(__file__).parent / "static"
+    return str(int(max(p.stat().st_mtime for p in static.rglob("*") if p.is_file())))
 
 
 def fraction(value: float, low: float, high: float, scale: str) -> float:
@@ -30,7 +36,7 @@ def fraction(value: float, low: float, high: float, scale: str) -> float:
 
 
 def rule_context(
-    model: BaseModel, field: str, path: str, label: str = "", usual: tuple[float, float] | None = None
+    model: Settings, field: str, path: str, label: str = "", usual: tuple[float, float] | None = None
 ) -> dict[str, Any]:
     """All that the template of a rule needs for a numeric field at a path; `usual` replaces the field's usual span."""
     rule = rule_of(model, field)
@@ -60,7 +66,7 @@ def rule_context(
     }
 
 
-def controls(model: BaseModel, path: str, leave_out: tuple[str, ...] = ()) -> list[dict[str, Any]]:
+def controls(model: Settings, path: str, leave_out: tuple[str, ...] = ()) -> list[dict[str, Any]]:
     """Controls for every setting of a stage, in the order of its fields: rules, choices, switches."""
     found: list[dict[str, Any]] = []
     for name, info in type(model).model_fields.items():

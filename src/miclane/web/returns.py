@@ -21,12 +21,12 @@ from ..core.stages.impulse import Impulse
 from ..core.stages.reverb import Reverb
 from ..core.units import beat_ms
 from ..store.sessions import State
+from ..studio.recent import Recent
+from ..studio.studio import Studio
 from .edits import told
 from .pages import page
-from .recent import Recent
 from .shelf import received
 from .sound import Frame, check_range, opened
-from .studio import Studio
 
 router = APIRouter()
 LONGEST_RESPONSE_S = 30.0
@@ -122,7 +122,8 @@ def bring(
     ret = return_of(state.session, return_id)
     if not any(s.id == stage_id and isinstance(s, Impulse) for s in ret.stages):
         raise UnknownPlaceError(f"there is no impulse response “{stage_id}” on “{ret.name}”")
-    sound, name = received(studio, file, state.session.rate)
+    with received(studio, file) as (path, name):
+        sound = studio.sounds.add(path, name, state.session.rate)
     if sound.frames > LONGEST_RESPONSE_S * state.session.rate:
         raise UnusableSoundError(f"{name}: an impulse response is at most {LONGEST_RESPONSE_S:.0f} s long")
     place = f"returns/{return_id}/stages/{stage_id}"

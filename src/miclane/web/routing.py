@@ -12,10 +12,10 @@ from ..core.stages.base import Stage
 from ..core.stages.duck import Duck
 from ..core.stages.split import Split
 from ..store.sessions import State
+from ..studio.studio import Studio
 from .lane import lane_data
 from .pages import page
 from .sound import opened
-from .studio import Studio
 from .svg import shorten
 
 router = APIRouter()

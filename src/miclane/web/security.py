@@ -1,65 +1,160 @@
-"""Who may talk to the server: its own host name, its own pages; and what every answer says of itself."""
+"""Who may talk to the server, how much may be sent to it, and what every answer says of itself."""
 
-from urllib.parse import urlsplit
+import re
+import time
 
-from starlette.datastructures import Headers
-from starlette.responses import PlainTextResponse
+import structlog
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.responses import JSONResponse, PlainTextResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from ..core.errors import UnusableDataError
+from ..store.files import FULL
+
+log = structlog.get_logger()
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; "
     "connect-src 'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
 HEADERS = {
-    b"content-security-policy": POLICY.encode(),
-    b"x-content-type-options": b"nosniff",
-    b"referrer-policy": b"no-referrer",
-    b"cross-origin-opener-policy": b"same-origin",
-    b"cross-origin-resource-policy": b"same-origin",
+    "content-security-policy": POLICY,
+    "x-content-type-options": "nosniff",
+    "referrer-policy": "no-referrer",
+    "cross-origin-opener-policy": "same-origin",
+    "cross-origin-resource-policy": "same-origin",
 }
 SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+LARGEST_BYTES, LARGEST_EDIT_BYTES = 1 << 30, 8 << 20
+FAULT = "a fault of Mic Lane's own; nothing was changed, and the log in the data folder tells more"
+_UPLOADS = re.compile(r"^/s/[^/]+/(import|space/[^/]+/impulse/[^/]+)$")
+_PAGES = re.compile(r"^/(login|favicon\.ico|s/[^/]+(/(lane/[^/]+|space|map|print))?)?$")
+_SLOW_S = 2.0
 
 
-def _keeping(scope: Scope, message: Message) -> list[tuple[bytes, bytes]]:
-    """How long an answer may be kept: scripts and sheets by their version, anything else not at all."""
-    if scope["path"].startswith("/static/"):
-        return [(b"cache-control", b"public, max-age=31536000" if scope["query_string"] else b"no-cache")]
-    told = any(name == b"cache-control" for name, _ in message.get("headers", []))
-    return [] if told else [(b"cache-control", b"no-store")]
+class Headed:
+    """Adds the security headers to every answer, and how long it may be kept."""
 
-
-class Guard:
-    """Refuses other host names and changes from other origins; adds the security headers to every answer."""
-
-    def __init__(self, app: ASGIApp, hosts: frozenset[str]) -> None:
+    def __init__(self, app: ASGIApp) -> None:
         self.app = app
-        self.hosts = hosts
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        async def send_headed(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                headers = MutableHeaders(scope=message)
+                for name, value in HEADERS.items():
+                    headers.setdefault(name, value)
+                if scope["path"].startswith("/static/"):  # scripts and sheets by their version
+                    headers["cache-control"] = "public, max-age=31536000" if scope["query_string"] else "no-cache"
+                else:
+                    headers.setdefault("cache-control", "no-store")
+            await send(message)
+
+        await self.app(scope, receive, send_headed if scope["type"] == "http" else send)
+
+
+class SameOrigin:
+    """Refuses changes from other origins, and of other sites everything but a way to a page."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        refusal = self._refusal(scope) if scope["type"] in ("http", "websocket") else ""
+        if refusal:
+            await PlainTextResponse(refusal, 403)(scope, receive, send)
+        else:
+            await self.app(scope, receive, send)
+
+    def _refusal(self, scope: Scope) -> str:
+        headers = Headers(scope=scope)
+        foreign = headers.get("sec-fetch-site", "none") not in ("same-origin", "none")
+        if scope["type"] == "http" and scope["method"] in SAFE:
+            visit = headers.get("sec-fetch-mode") == "navigate" and _PAGES.match(scope["path"])
+            return "other sites may link to pages only" if foreign and not visit else ""
+        origin = headers.get("origin")
+        own = f"{scope['scheme'].replace('ws', 'http', 1)}://{headers.get('host', '')}"
+        if foreign or (origin is not None and origin != own):
+            return "changes are taken from Mic Lane's own pages only"
+        return ""
+
+
+class Bounded:
+    """Refuses bodies that are too large before they are read, or while they are."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http" or scope["method"] in SAFE:
+            await self.app(scope, receive, send)
+            return
+        upload = _UPLOADS.match(scope["path"])
+        most = LARGEST_BYTES if upload else LARGEST_EDIT_BYTES
+        refusal = JSONResponse({"error": f"more than {most >> 20} MiB were sent; nothing was kept"}, 413)
+        said = Headers(scope=scope).get("content-length", "0")
+        if not said.isdecimal() or len(said) > 15 or int(said) > most:
+            await refusal(scope, receive, send)
+            return
+        got = 0
+
+        async def receive_bounded() -> Message:
+            nonlocal got
+            message = await receive()
+            got += len(message.get("body", b""))
+            if got > most:
+                raise OSError("more was sent than is taken")
+            return message
+
+        async def send_bounded(message: Message) -> None:
+            if got <= most:
+                await send(message)
+            elif message["type"] == "http.response.start":  # whatever was made of the half of it
+                await refusal(scope, receive, send)
+
+        await self.app(scope, receive_bounded, send_bounded)
+
+
+class Faults:
+    """Whatever goes wrong by a fault of ours is logged and said plainly; slow answers are logged."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self.app = app
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
-        headers = Headers(scope=scope)
-        host = headers.get("host", "")
-        refusal = ""
-        if urlsplit(f"//{host}").hostname not in self.hosts:
-            refusal = "this server answers to its own host name only"
-        elif scope["method"] not in SAFE and not self._same_origin(headers, host):
-            refusal = "changes are taken from Mic Lane's own pages only"
+        begun, answered = time.perf_counter(), False
 
-        async def send_guarded(message: Message) -> None:
+        async def send_noted(message: Message) -> None:
+            nonlocal answered
             if message["type"] == "http.response.start":
-                message["headers"] = [*message.get("headers", []), *HEADERS.items(), *_keeping(scope, message)]
+                answered = True
+                _note(scope, message["status"], time.perf_counter() - begun)
             await send(message)
 
-        if refusal:
-            await PlainTextResponse(refusal, 403)(scope, receive, send_guarded)
-        else:
-            await self.app(scope, receive, send_guarded)
+        try:
+            await self.app(scope, receive, send_noted)
+        except Exception as error:
+            full = isinstance(error, UnusableDataError) or getattr(error, "errno", None) in FULL
+            if not full:
+                log.exception("fault", method=scope["method"], path=scope["path"])
+            if answered:
+                return
+            words, status = ("the disk is full; nothing was kept of this", 507) if full else (FAULT, 500)
+            await _say(scope, receive, send, status, words)
 
-    def _same_origin(self, headers: Headers, host: str) -> bool:
-        site = headers.get("sec-fetch-site")
-        if site is not None and site not in ("same-origin", "none"):
-            return False
-        origin = headers.get("origin")
-        return origin is None or urlsplit(origin).netloc == host
+
+def _note(scope: Scope, status: int, seconds: float) -> None:
+    if status in (403, 413, 422):
+        log.info("refused", method=scope["method"], path=scope["path"], status=status)
+    if seconds > _SLOW_S:
+        log.info("slow", method=scope["method"], path=scope["path"], seconds=round(seconds, 2))
+
+
+async def _say(scope: Scope, receive: Receive, send: Send, status: int, words: str) -> None:
+    headers = Headers(scope=scope)
+    if "text/html" in headers.get("accept", "") and headers.get("hx-request") != "true":
+        await PlainTextResponse(f"Mic Lane: {words}.", status)(scope, receive, send)
+    else:
+        await JSONResponse({"error": words}, status)(scope, receive, send)

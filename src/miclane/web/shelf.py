@@ -1,28 +1,28 @@
 """The Shelf: all sessions, new ones, and files dropped to be imported."""
 
-import re
+import shutil
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
-from fastapi.responses import HTMLResponse, JSONResponse
+from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, Field
 
-from ..core.errors import UnusableSoundError
-from ..core.mix.document import Session, Sound
-from ..core.mix.edits import Insert, new_id
-from ..core.mix.prepare import phrases_and_breaths
+from ..core.engine.graph import flat_path
+from ..core.errors import CutShortError, MicLaneError
+from ..core.mix.document import Session
+from ..store.sessions import Unreadable
+from ..studio.importing import Role, file_title, import_sound
+from ..studio.importing import new_session as make_session
+from ..studio.studio import Studio
 from .pages import page
 from .sound import studio_of
-from .studio import Studio
 from .svg import path_of
 
 router = APIRouter()
-LARGEST_BYTES = 1 << 30
-Role = Literal["lead", "backing", "music"]
-_BACKING = re.compile(r"double|dbl|harm|back|bv|choir|adlib", re.I)
-_MUSIC = re.compile(r"music|inst|drum|brush|bass|pad|guitar|gtr|piano|keys|string|pluck|stem|mix|beat|synth|perc", re.I)
 
 
 class NewSession(BaseModel):
@@ -38,11 +38,48 @@ class NewSession(BaseModel):
 def shelf(request: Request) -> HTMLResponse:
     """Every session with its lanes drawn small."""
     studio = studio_of(request)
-    cards = []
-    for identifier in studio.sessions.names():
-        state = studio.sessions.get(identifier)
-        cards.append({"state": state, "lanes": _small(studio, state.session)})
-    return page(request, "shelf.html", None, screen="shelf", cards=cards)
+    cards: list[dict[str, Any]] = []
+    for state in studio.sessions.shelf():
+        if isinstance(state, Unreadable):
+            cards.append({"unreadable": state})
+            continue
+        try:
+            cards.append({"state": state, "lanes": _small(studio, state.session)})
+        except MicLaneError as error:  # a sound of it is gone
+            cards.append(
+                {"unreadable": Unreadable(state.id, state.session.name, str(error), state.updated, state.steps)}
+            )
+    backups = [b.name for b in studio.database.known_backups()]
+    return page(request, "shelf.html", None, screen="shelf", cards=cards, binned=studio.sessions.bin(), backups=backups)
+
+
+@router.post("/sessions/{session_id}/delete")
+def delete_session(request: Request, session_id: str) -> JSONResponse:
+    """Put a session into the bin; `restore` takes it out again."""
+    studio_of(request).sessions.remove(session_id)
+    return JSONResponse({})
+
+
+@router.post("/sessions/{session_id}/restore")
+def restore_session(request: Request, session_id: str) -> JSONResponse:
+    """Take a session out of the bin."""
+    studio_of(request).sessions.restore(session_id)
+    return JSONResponse({"address": f"/s/{session_id}"})
+
+
+@router.post("/sessions/{session_id}/rescue")
+def rescue_session(request: Request, session_id: str) -> JSONResponse:
+    """Go back to the last state of a session that can be read."""
+    state = studio_of(request).sessions.rescue(session_id)
+    return JSONResponse({"address": f"/s/{state.id}"})
+
+
+@router.get("/sessions/{session_id}/document")
+def document(request: Request, session_id: str) -> Response:
+    """A session's document as it is stored, whether it can be read or not."""
+    text = studio_of(request).sessions.document(session_id)
+    headers = {"content-disposition": f'attachment; filename="{flat_path(session_id)}.json"'}
+    return Response(text, media_type="application/json", headers=headers)
 
 
 def _small(studio: Studio, session: Session) -> list[dict[str, Any]]:
@@ -62,19 +99,7 @@ def _small(studio: Studio, session: Session) -> list[dict[str, Any]]:
 @router.post("/sessions")
 def new_session(request: Request, body: NewSession) -> JSONResponse:
     """Make an empty session with a plate that the lead ducks."""
-    returns = [
-        {
-            "id": "plate",
-            "name": "Plate",
-            "bus": "vocals",
-            "stages": [
-                {"kind": "reverb", "id": "reverb", "name": "Plate"},
-                {"kind": "duck", "id": "duck", "name": "Duck"},
-            ],
-        }
-    ]
-    session = Session.model_validate({**body.model_dump(), "returns": returns})
-    state = studio_of(request).sessions.create(session)
+    state = studio_of(request).sessions.create(make_session(body.name, body.rate, body.tempo_bpm, body.key))
     return JSONResponse({"id": state.id, "address": f"/s/{state.id}"}, 201)
 
 
@@ -86,19 +111,16 @@ def session_page(request: Request, session_id: str) -> HTMLResponse:
     return page(request, "session.html", state, screen="session", drawn=_small(studio, state.session))
 
 
-def received(studio: Studio, file: UploadFile, rate: int) -> tuple[Sound, str]:
-    """An uploaded file taken into the store, and its name; UnusableSoundError, in words, where it cannot be used."""
-    name = Path((file.filename or "file").replace("\\", "/")).name[:200] or "file"
-    with tempfile.NamedTemporaryFile(dir=_incoming(studio), suffix=".part") as temporary:
-        size = 0
-        while block := file.file.read(1 << 20):
-            size += len(block)
-            if size > LARGEST_BYTES:
-                raise UnusableSoundError(f"{name}: is larger than {LARGEST_BYTES >> 30} GiB")
-            temporary.write(block)
+@contextmanager
+def received(studio: Studio, file: UploadFile) -> Iterator[tuple[Path, str]]:
+    """An uploaded file on the disk while the block lasts, and its name."""
+    name = file_title(file.filename or "file")
+    folder = studio.data / "incoming"
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with tempfile.NamedTemporaryFile(dir=folder, suffix=".part") as temporary:
+        shutil.copyfileobj(file.file, temporary, 1 << 20)
         temporary.flush()
-        sound = studio.sounds.add(Path(temporary.name), name, rate)
-    return sound, name
+        yield Path(temporary.name), name
 
 
 @router.post("/s/{session_id}/import")
@@ -107,67 +129,26 @@ def import_file(
     session_id: str,
     file: Annotated[UploadFile, File()],
     role: Annotated[Role | None, Form()] = None,
+    short: Annotated[bool, Form()] = False,
 ) -> JSONResponse:
-    """Take one sound file onto a lane of its own. Refused in words when it cannot be used; nothing else is touched."""
+    """Take one sound file onto a lane of its own. Refused in words when it cannot be used; nothing else is touched.
+
+    A file that is cut short is refused with `short`; sent again with it, what is there is taken.
+    """
     studio = studio_of(request)
-    state = studio.sessions.get(session_id)
-    sound, name = received(studio, file, state.session.rate)
-    lane = _lane_for(studio, state.session, sound, name, role)
-    edit = Insert(path="lanes", index=len(state.session.lanes), value=lane)
-    state = studio.sessions.edit(session_id, [edit], None)
+    studio.sessions.get(session_id)
+    try:
+        with received(studio, file) as (path, name):
+            state, lane = import_sound(studio, session_id, path, name, role, short)
+    except CutShortError as error:
+        return JSONResponse({"error": str(error), "short": True}, 422)
     return JSONResponse(
         {
             "lane": lane["id"],
             "name": lane["name"],
             "role": lane["role"],
-            "seconds": sound.frames / state.session.rate,
+            "seconds": lane["sound"]["frames"] / state.session.rate,
             "version": state.version,
         },
         201,
     )
-
-
-def _incoming(studio: Studio) -> Path:
-    folder = studio.data / "incoming"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
-
-
-def guess_role(session: Session, file_name: str, channels: int) -> Role:
-    """What a file probably is, by its name, its channels, and what is there already."""
-    stem = Path(file_name).stem
-    if _MUSIC.search(stem) and not re.search("lead|vox|voc", stem, re.I):
-        return "music"
-    if _BACKING.search(stem):
-        return "backing"
-    if any(lane.role == "lead" for lane in session.lanes):
-        return "music" if channels == 2 else "backing"
-    return "lead"
-
-
-def _lane_for(studio: Studio, session: Session, sound: Sound, file_name: str, role: Role | None) -> dict[str, Any]:
-    chosen = role or guess_role(session, file_name, sound.channels)
-    title = re.sub(r"[_\-]+", " ", Path(file_name).stem).strip()[:120] or "Take"
-    title = title[0].upper() + title[1:]
-    taken = {lane.id for lane in session.lanes}
-    identifier = re.sub(r"[^a-z0-9]+", "_", title.lower()).strip("_")[:30] or "take"
-    identifier = identifier if identifier not in taken else new_id("l")
-    phrases: list[dict[str, Any]] = []
-    breaths: list[dict[str, Any]] = []
-    if chosen != "music":
-        audio = studio.sounds.reader(session.rate)(sound.digest, 0, sound.frames)
-        found = phrases_and_breaths(audio, session.rate)
-        phrases, breaths = ([x.model_dump() for x in part] for part in found)
-    wanted = {"lead": "lead", "backing": "backings", "music": "music"}[chosen]
-    buses = {bus.id for bus in session.buses}
-    return {
-        "id": identifier,
-        "name": title,
-        "note": "",
-        "role": chosen,
-        "bus": wanted if wanted in buses else "mix",
-        "sound": sound.model_dump(),
-        "phrases": phrases,
-        "breaths": breaths,
-        "sends": [{"id": r.id} for r in session.returns] if chosen != "music" else [],
-    }

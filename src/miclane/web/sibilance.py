@@ -28,10 +28,10 @@ from ..core.stages.deess import Balanced, Deess
 from ..core.stages.plosive import Plosive
 from ..core.stages.split import SILENT_DB, Split
 from ..core.units import show_time
+from ..studio.studio import Hear, Studio, find_lane
 from .edits import told
 from .lane import find_stage, sound_of
 from .sound import Frame, check_range, opened, path_range
-from .studio import Hear, Studio, find_lane
 
 router = APIRouter()
 COLUMNS = 620

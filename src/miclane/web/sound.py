@@ -9,13 +9,13 @@ import numpy as np
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import JSONResponse, Response, StreamingResponse
 
-from ..core.engine.render import Cancel, Range
+from ..core.engine.render import Range
 from ..core.errors import CancelledError, MicLaneError
 from ..core.measure.stages import read_stage
 from ..core.mix.document import flat_stages
 from ..core.mix.paths import find_path, place_of
 from ..store.sessions import State
-from .studio import Hear, SongVariant, Studio, Variant, envelope
+from ..studio.studio import Hear, SongVariant, Studio, Variant, envelope
 
 router = APIRouter()
 LONGEST_S = 20
@@ -104,7 +104,7 @@ def song(
     studio, state = opened(request, session_id)
     if not start < stop <= 2 * state.session.frames + state.session.rate:
         raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
-    cancel = studio.overtake(client, generation) if client else Cancel()
+    cancel = studio.overtake(client, generation) if client else studio.new_cancel()
     pieces = studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band))
 
     def told() -> Iterator[bytes]:

@@ -18,11 +18,11 @@ from ..core.stages.delay import Echo
 from ..core.stages.duck import Duck
 from ..core.units import show_value
 from ..store.sessions import State
+from ..studio.studio import Hear, Studio
 from .lane import lane_data
 from .pages import page
 from .returns import is_effect
 from .sound import Frame, check_range, opened, studio_of
-from .studio import Hear, Studio
 from .svg import path_of
 
 router = APIRouter()

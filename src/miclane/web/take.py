@@ -22,10 +22,10 @@ from ..core.mix.words import MOST_BYTES, read_words, words_edits
 from ..core.stages.ride import Ride
 from ..core.units import show_time
 from ..store.sessions import State
+from ..studio.studio import Studio, find_lane
 from .edits import told
 from .pages import page
 from .sound import opened
-from .studio import Studio, find_lane
 
 router = APIRouter()
 _PLACES_SHOWN = 6

@@ -15,11 +15,11 @@ from ..core.mix.paths import Path, find_path, place_of
 from ..core.stages.eq import Band, Eq
 from ..core.stages.eq_design import response
 from ..core.units import note_name
+from ..studio.recent import Recent
+from ..studio.studio import Hear
 from .lane import find_stage, sound_of
 from .pages import page
-from .recent import Recent
 from .sound import Frame, check_range, opened, path_range
-from .studio import Hear
 from .svg import PLOT, spectrum_paths
 
 router = APIRouter()

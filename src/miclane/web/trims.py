@@ -8,7 +8,7 @@ import numpy as np
 from ..core.mix.document import Lane, Phrase
 from ..core.stages.trim import Trim
 from ..store.sessions import State
-from .studio import Studio
+from ..studio.studio import Studio
 from .svg import shorten
 
 TOP, BOTTOM, HEIGHT = 18.0, 252.0, 296.0

@@ -123,7 +123,9 @@ class Builder:
         self.without = without
         self.duck_first = duck_first
         self.graph = Graph(session.rate, session.frames)
-        self.apart: dict[str, list[tuple[BranchSend, str, float]]] = {}  # what branches of a path send, and how loud they are
+        self.apart: dict[
+            str, list[tuple[BranchSend, str, float]]
+        ] = {}  # what branches of a path send, and how loud they are
 
     def build(self) -> Graph:
         """Graph with places `PATH:raw|treated|out`, `PATH:before|stage:STAGE`, `PATH:branch:BRANCH`.
@@ -155,10 +157,11 @@ class Builder:
                 elif send.on and send.level_db > SILENT_DB:
                     gain = fader_gain(send.level_db)
                     sends[send.id].append((tap, (gain, gain)))
-            for send, end, blend in self.apart.get(f"lane:{lane.id}", []):
-                gain = fader_gain(send.level_db) * blend * (1.0 if send.pre_fader else fader_gain(lane.fader_db))
+            for branched, end, blend in self.apart.get(f"lane:{lane.id}", []):
+                fader = 1.0 if branched.pre_fader else fader_gain(lane.fader_db)
+                gain = fader_gain(branched.level_db) * blend * fader
                 left, right = pan_gains(lane.pan, self.graph.nodes[end].channels)
-                sends[send.id].append((end, (gain * left, gain * right)))
+                sends[branched.id].append((end, (gain * left, gain * right)))
         for ret in session.returns:
             stages = ret.stages
             if self.duck_first:
@@ -337,6 +340,6 @@ def _facts(stage: Stage, rate: int) -> tuple[str, int, float]:
 
 
 def flat_path(name: str) -> str:
-    """A name as a file name: letters, digits, spaces and dashes, at most 80 characters."""
-    kept = "".join(c if c.isalnum() or c in " -_" else "_" for c in name).strip()
-    return kept[:80] or "print"
+    """A name as a file name: letters, digits, spaces and dashes, at most 80 characters and 180 bytes."""
+    kept = "".join(c if c.isalnum() or c in " -_" else "_" for c in name).strip()[:80]
+    return kept.encode()[:180].decode(errors="ignore").strip() or "print"

@@ -12,13 +12,34 @@ def hop_frames(rate: int) -> int:
     return round(rate * HOP_MS / 1000)
 
 
+_PIECE_HOPS = 2048  # what is looked at in one go, so that a long take needs little memory
+
+
+def middle_of(audio: np.ndarray) -> np.ndarray:
+    """The mean of all channels (frames,); of a mono sound the sound itself."""
+    return audio[0] if audio.shape[0] == 1 else audio.mean(axis=0)
+
+
+def mean_squares(x: np.ndarray, hop: int) -> np.ndarray:
+    """Mean square of every `hop` frames of x (frames,); what is left over at the end is not looked at."""
+    n = len(x) // hop
+    out = np.empty(n)
+    for k in range(0, n, _PIECE_HOPS):
+        part = x[k * hop : min(n, k + _PIECE_HOPS) * hop].astype(np.float64, copy=False).reshape(-1, hop)
+        out[k : k + len(part)] = (part**2).mean(axis=1)
+    return out
+
+
 def band_level_db(audio: np.ndarray, rate: int, low_hz: float, high_hz: float, window: int = 2) -> np.ndarray:
     """RMS level in dBFS of the middle of (channels, frames) in a band, every 5 ms over `window` hops."""
-    mono = np.ascontiguousarray(audio.mean(axis=0, keepdims=True))
-    banded = Filter(cut_sections(low_hz, high_hz, rate), 1).process(mono)[0]
     hop = hop_frames(rate)
-    n = len(banded) // hop
-    power = (banded[: n * hop].reshape(n, hop) ** 2).mean(axis=1)
+    band = Filter(cut_sections(low_hz, high_hz, rate), 1)
+    n = audio.shape[1] // hop
+    power = np.empty(n)
+    for k in range(0, n, _PIECE_HOPS):
+        part = middle_of(audio[:, k * hop : min(n, k + _PIECE_HOPS) * hop])
+        banded = band.process(np.ascontiguousarray(part[None], dtype=np.float64))[0].reshape(-1, hop)
+        power[k : k + len(banded)] = (banded**2).mean(axis=1)
     if n >= window > 1:
         power = np.convolve(power, np.ones(window) / window, "same")
     return 10 * np.log10(np.maximum(power, 1e-20))

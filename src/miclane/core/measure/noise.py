@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .levels import band_level_db, hop_frames, runs
+from .levels import band_level_db, hop_frames, mean_squares, middle_of, runs
 from .phrases import Span
 
 RUMBLE_HZ = 65.0
@@ -42,12 +42,11 @@ def gaps_between(phrases: list[Span], frames: int, rate: int, clear_s: float = 0
 
 def noise_floor_dbfs(audio: np.ndarray, rate: int, phrases: list[Span] | None = None) -> float:
     """RMS level in dBFS of the quietest tenth outside phrases (of everything where they leave too little)."""
-    mono = audio.mean(axis=0)
+    mono = middle_of(audio)
     hop = hop_frames(rate) * 10
-    pieces = [mono[g.start : g.end] for g in gaps_between(phrases or [], len(mono), rate)]
-    power = [(p[: len(p) // hop * hop].reshape(-1, hop) ** 2).mean(axis=1) for p in pieces if len(p) >= hop]
+    power = [mean_squares(mono[g.start : g.end], hop) for g in gaps_between(phrases or [], len(mono), rate)]
     if sum(map(len, power)) < 10:
-        power = [(mono[: len(mono) // hop * hop].reshape(-1, hop) ** 2).mean(axis=1)]
+        power = [mean_squares(mono, hop)]
     quiet = np.sort(np.concatenate(power))
     if not len(quiet):
         return -200.0
@@ -57,7 +56,7 @@ def noise_floor_dbfs(audio: np.ndarray, rate: int, phrases: list[Span] | None = 
 def find_hum(audio: np.ndarray, rate: int, phrases: list[Span]) -> Hum | None:
     """Hum outside phrases: at least two lines of one mains frequency, the first three among them, 9 dB over their
     surroundings, in a median of spectra of 0.68 s that a swell of rumble does not disturb."""
-    mono = audio.mean(axis=0)
+    mono = middle_of(audio)
     size = 1 << round(np.log2(0.68 * rate))
     window = np.hanning(size)
     spectra = []

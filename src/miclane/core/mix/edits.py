@@ -76,7 +76,9 @@ def apply(session: Session, edits: list[Edit]) -> Applied:
     UnknownPlaceError for a path that leads nowhere, UnusableChainError for a value that is refused; the session given
     is never changed.
     """
-    at, made, inverses = session, [], []
+    at = session
+    made: list[Edit] = []
+    inverses: list[Edit] = []
     for edit in edits:
         try:
             at, really, inverse = _APPLIES[edit.op](at, edit)

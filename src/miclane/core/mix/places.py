@@ -106,7 +106,7 @@ def taking(model: type[Settings], field: str, member: bool) -> TypeAdapter[Any]:
     info = model.model_fields[field]
     if not member:
         kind = Field(discriminator=info.discriminator) if info.discriminator else Field()
-        return TypeAdapter(Annotated[info.annotation, *info.metadata, kind])  # type: ignore[valid-type]
+        return TypeAdapter(Annotated[info.annotation, *info.metadata, kind])  # type: ignore[arg-type]
     if get_origin(info.annotation) is not tuple:
         raise UnknownPlaceError(f"“{field}” is not a list")
     return TypeAdapter(get_args(info.annotation)[0])

@@ -36,7 +36,9 @@ def _upgraded(tree: Tree, newest: int, steps: dict[int, Callable[[Tree], None]],
     if not isinstance(version, int) or isinstance(version, bool) or version < 1:
         raise UnreadableError(f"{what} does not say its version")
     if version > newest:
-        raise UnreadableError(f"{what} is of version {version}; this Mic Lane reads up to {newest}. Update it to open this")
+        raise UnreadableError(
+            f"{what} is of version {version}; this Mic Lane reads up to {newest}. Update it to open this"
+        )
     for at in range(version, newest):
         steps[at](tree)
         tree["version"] = at + 1

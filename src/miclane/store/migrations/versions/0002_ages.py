@@ -1,4 +1,4 @@
-"""Steps and changes say the version of the documents they were made for; changes name the edit; sessions rest in the bin."""
+"""Steps and changes say for which version of documents they are; changes name their edit; sessions have a bin."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -15,5 +15,10 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    for table, column in (("steps", "document_version"), ("changes", "document_version"), ("changes", "token"), ("sessions", "deleted")):
+    for table, column in (
+        ("steps", "document_version"),
+        ("changes", "document_version"),
+        ("changes", "token"),
+        ("sessions", "deleted"),
+    ):
         op.drop_column(table, column)

@@ -30,9 +30,18 @@ function row(file) {
   return { bar, result };
 }
 
-function send(session, file, { bar, result }) {
+function answered(text) {
+  try {
+    return JSON.parse(text || "{}");
+  } catch {
+    return {};
+  }
+}
+
+function send(session, file, { bar, result }, short = false) {
   return new Promise((done) => {
     const form = new FormData();
+    if (short) form.append("short", "true");
     form.append("file", file, file.name);
     const call = new XMLHttpRequest();
     call.open("POST", `/s/${session}/import`);
@@ -47,7 +56,7 @@ function send(session, file, { bar, result }) {
     };
     call.onload = () => {
       bar.value = 100;
-      const told = JSON.parse(call.responseText || "{}");
+      const told = answered(call.responseText);
       if (call.status === 201) {
         result.replaceChildren();
         const link = document.createElement("a");
@@ -55,11 +64,23 @@ function send(session, file, { bar, result }) {
         link.className = "font-semibold underline";
         link.textContent = told.name;
         result.append(link, `, ${told.role}, ${told.seconds.toFixed(1)} s`);
-      } else result.textContent = `Refused. ${told.error ?? `The server answered ${call.status}.`}`;
+      } else {
+        result.textContent = `Refused. ${told.error ?? `The server answered ${call.status}.`} `;
+        if (told.short) result.append(takeWhatIsThere(session, file, { bar, result }));
+      }
       done(call.status === 201);
     };
     call.send(form);
   });
+}
+
+// a file that is cut short, taken as it is when that is asked for
+function takeWhatIsThere(session, file, row) {
+  const button = document.createElement("button");
+  button.className = "btn small";
+  button.textContent = "Take what is there";
+  button.addEventListener("click", () => send(session, file, row, true));
+  return button;
 }
 
 async function take(files) {
@@ -105,6 +126,8 @@ document.addEventListener("drop", (event) => {
 });
 document.addEventListener("click", (event) => {
   if (event.target.closest("[data-choose]")) $("#files").click();
+  const act = event.target.closest("[data-session-do]");
+  if (act) post(`/sessions/${act.dataset.sessionDo}`).then((told) => told && location.reload());
 });
 document.addEventListener("change", (event) => {
   if (event.target.id === "files") take(event.target.files);

@@ -1,41 +1,34 @@
-"""Edits applied to a plain tree and validated as a whole: the slow and simple way that `edits.apply` is held against."""
+"""Edits applied to the plain tree of a document, nothing validated: for documents that cannot be read."""
 
 import copy
 from typing import Any
 
-from pydantic import ValidationError
-
-from miclane.core.errors import UnknownPlaceError, UnusableChainError
-from miclane.core.mix.document import Session
-from miclane.core.mix.edits import Edit
+from ..errors import UnknownPlaceError
+from .edits import Edit
 
 
-def apply_plainly(session: Session, edits: list[Edit]) -> Session:
-    tree = session.model_dump(mode="json")
+def apply_to_tree(tree: dict[str, Any], edits: list[Edit]) -> None:
+    """Apply edits in place; UnknownPlaceError for a path that leads nowhere, and then the tree is of no more use."""
     for edit in edits:
-        _one(tree, edit)
-    try:
-        return Session.model_validate(tree)
-    except ValidationError as error:
-        raise UnusableChainError(str(error)) from error
+        _apply_one(tree, edit)
 
 
-def _one(tree: Any, edit: Edit) -> None:
+def _apply_one(tree: dict[str, Any], edit: Edit) -> None:
     if edit.op == "insert":
         members = _find(tree, edit.path)
         if not isinstance(members, list):
-            raise UnknownPlaceError(edit.path)
+            raise UnknownPlaceError(f"“{edit.path}” is not a list")
         members.insert(min(edit.index, len(members)), copy.deepcopy(edit.value))
         return
     base, _, name = edit.path.rpartition("/")
     parent = _find(tree, base) if base else tree
     if edit.op == "set":
         if not isinstance(parent, dict) or name not in parent or name in ("id", "kind"):
-            raise UnknownPlaceError(edit.path)
+            raise UnknownPlaceError(f"“{edit.path}” cannot be set")
         parent[name] = copy.deepcopy(edit.value)
         return
     if not isinstance(parent, list):
-        raise UnknownPlaceError(edit.path)
+        raise UnknownPlaceError(f"“{edit.path}” is not a member of a list")
     member = parent.pop(_index(parent, name))
     if edit.op == "move":
         parent.insert(min(edit.index, len(parent)), member)
@@ -49,7 +42,7 @@ def _find(tree: Any, path: str) -> Any:
         elif isinstance(at, dict) and part in at:
             at = at[part]
         else:
-            raise UnknownPlaceError(path)
+            raise UnknownPlaceError(f"“{path}” is not in the document")
     return at
 
 
@@ -57,6 +50,8 @@ def _index(members: list[Any], name: str) -> int:
     for i, member in enumerate(members):
         if isinstance(member, dict) and member.get("id") and member["id"] == name:
             return i
-    if name.isdecimal() and int(name) < len(members) and not members[int(name)].get("id"):
-        return int(name)
-    raise UnknownPlaceError(name)
+    if name.isdecimal() and len(name) < 7 and int(name) < len(members):
+        member = members[int(name)]
+        if not (isinstance(member, dict) and member.get("id")):
+            return int(name)
+    raise UnknownPlaceError(f"there is no member “{name}”")

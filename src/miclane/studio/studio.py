@@ -4,7 +4,7 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
-from functools import lru_cache, partial
+from functools import partial
 from pathlib import Path as Folder
 from typing import Literal
 
@@ -13,7 +13,7 @@ import numpy as np
 from ..core.engine.graph import Builder, Graph
 from ..core.engine.render import Cancel, Gate, Range, Renderer
 from ..core.engine.stream import flow
-from ..core.errors import UnknownPlaceError
+from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Session
@@ -22,6 +22,8 @@ from ..core.mix.links import link_edits
 from ..core.mix.makeup import makeup_edits
 from ..core.mix.paths import Path, place_of
 from ..store.database import Database
+from ..store.files import sweep_parts
+from ..store.folder import FolderLock, prepare_folder
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 from .recent import Recent
@@ -50,10 +52,23 @@ class Figures:
 class Studio:
     """Everything a page needs to hear and show a session."""
 
-    def __init__(self, data: Folder) -> None:
+    def __init__(self, data: Folder, owner: bool = False) -> None:
+        """On a data folder. Its `owner` alone sweeps what an earlier run left and may change the database's form.
+
+        UnusableDataError where the folder cannot be worked in, or is owned by another program already.
+        """
         self.data = data
-        self.database = Database(data / "miclane.sqlite")
-        self.sounds = SoundStore(data / "sounds", self.database)
+        self.owner = owner
+        prepare_folder(data)
+        self._held = FolderLock(data) if owner else None
+        try:
+            self.database = Database(data / "miclane.sqlite")
+        except MicLaneError:
+            self._let_go()
+            raise
+        self.sounds = SoundStore(data / "sounds", self.database, owner)
+        if owner:
+            sweep_parts(data / "incoming")
         self.takes = Takes(self.sounds)
         self.sessions = SessionStore(self.database, self._follows)
         self._renderers: dict[int, Renderer] = {}
@@ -64,6 +79,27 @@ class Studio:
         self._cancels: dict[str, tuple[int, Cancel]] = {}
         self._work: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
+        self.stopping = Cancel()
+
+    def stop(self) -> None:
+        """Give up whatever is being rendered, now and from now on."""
+        self.stopping.set()
+
+    def close(self) -> None:
+        """Stop work, write everything to where it belongs, and let go of the data folder."""
+        self.stop()
+        self.takes.measurer.close()
+        self.sounds.close()
+        self.database.close()
+        self._let_go()
+
+    def _let_go(self) -> None:
+        if self._held is not None:
+            self._held.release()
+
+    def new_cancel(self) -> Cancel:
+        """A cancel for a piece of work; up as well once the studio stops."""
+        return Cancel(self.stopping)
 
     def _follows(self, session: Session, edits: list[Edit]) -> list[Edit]:
         """What EQs that make up their own level, and linked duckers, must set after edits."""
@@ -242,20 +278,20 @@ class Studio:
     def newest(self, state: State) -> Cancel:
         """The cancel of what is rendered to be looked at of a session as it is; that of an older version is set."""
         with self._lock:
-            version, cancel = self._work.get(state.id, (-1, Cancel()))
+            version, cancel = self._work.get(state.id, (-1, self.new_cancel()))
             if state.version > version:
                 cancel.set()
-                cancel = Cancel()
+                cancel = self.new_cancel()
                 self._work[state.id] = (state.version, cancel)
         return cancel
 
     def overtake(self, client: str, generation: int) -> Cancel:
         """The cancel of a browser window's work after its change number `generation`; older work of it gives up."""
         with self._lock:
-            at, cancel = self._cancels.get(client, (-1, Cancel()))
+            at, cancel = self._cancels.get(client, (-1, self.new_cancel()))
             if generation > at:
                 cancel.set()
-                cancel = Cancel()
+                cancel = self.new_cancel()
                 self._cancels[client] = (generation, cancel)
             while len(self._cancels) > 64:
                 self._cancels.pop(next(iter(self._cancels)))
@@ -310,10 +346,3 @@ def find_lane(session: Session, identifier: str) -> Lane:
         return session.lane(identifier)
     except KeyError:
         raise UnknownPlaceError(f"there is no lane “{identifier}” in “{session.name}”") from None
-
-
-@lru_cache(maxsize=1)
-def asset_version() -> str:
-    """Changes whenever a shipped script or sheet does."""
-    static = Folder(__file__).parent / "static"
-    return str(int(max(p.stat().st_mtime for p in static.rglob("*") if p.is_file())))
