@@ -43,7 +43,7 @@ def at(page: Page, demo: SimpleNamespace):
     def open_(address: str) -> Page:
         page.goto(demo.address + address)
         until(page, "window.miclane !== undefined")
-        if address.endswith(("space", LANE)) or "?stage" in address:
+        if "salt-ferry" in address and (address.endswith(("space", LANE)) or "?stage" in address):
             until(page, "document.querySelector('#lufs').textContent !== '—'")
         return page
 

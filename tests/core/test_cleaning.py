@@ -361,7 +361,7 @@ def test_a_stereo_eq_makes_up_its_level_whatever_part_it_acts_on(target: str) ->
     band = {"shape": "high_shelf", "frequency_hz": 1500, "gain_db": -9, "q": 0.7, "target": target}
     _, _, session = one_lane(x, [{"kind": "eq", "bands": [band]}])
     spectrum = middle_and_side_power(x, RATE, [])
-    session, _ = apply(session, makeup_edits(session, [Set(path="lanes/lead")], lambda lane: spectrum))
+    session = apply(session, makeup_edits(session, [Set(path="lanes/lead")], lambda lane: spectrum)).session
     y = run(session.lanes[0].stages[0], x).y
     assert session.lanes[0].stages[0].makeup_db > 1
     assert abs(integrated_lufs(y, RATE) - integrated_lufs(x, RATE)) < 0.3
@@ -382,7 +382,7 @@ def test_an_eq_that_makes_up_its_level_is_as_loud_as_none(lane: str) -> None:
     _, _, session = one_lane(audio, [{"kind": "eq", "bands": bands}, {"kind": "eq", "bands": bands[1:2]}])
     edits = makeup_edits(session, [Set(path="lanes/lead")], lambda lane: spectrum)
     assert len(edits) == 2
-    session, _ = apply(session, edits)
+    session = apply(session, edits).session
     y = audio
     for eq in session.lanes[0].stages:
         y, before = run(eq, y).y, y

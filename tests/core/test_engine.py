@@ -62,7 +62,7 @@ def test_same_request_same_bits_whatever_was_rendered_before(demo) -> None:
     key, span = graph.places["bus:mix:out"], (20 * RATE, 23 * RATE)
     fresh = Renderer(read).loop(graph, key, *span).audio
     used = Renderer(read)
-    other, _ = apply(demo.session, [Set(path="lanes/lead/stages/peaks/threshold_db", value=-30.0)])
+    other = apply(demo.session, [Set(path="lanes/lead/stages/peaks/threshold_db", value=-30.0)]).session
     changed = Builder(other).build()
     used.loop(changed, changed.places["bus:mix:out"], *span)
     used.loop(graph, key, 19 * RATE, 23 * RATE)
@@ -75,7 +75,7 @@ def test_moving_a_setting_renders_only_what_lies_downstream(demo) -> None:
     graph = Builder(demo.session).build()
     span = (20 * RATE, 24 * RATE)
     before = renderer.loop(graph, graph.places["bus:mix:out"], *span)
-    other, _ = apply(demo.session, [Set(path="lanes/lead/stages/tone/bands/0/gain_db", value=3.0)])
+    other = apply(demo.session, [Set(path="lanes/lead/stages/tone/bands/0/gain_db", value=3.0)]).session
     changed = Builder(other).build()
     after = renderer.loop(changed, changed.places["bus:mix:out"], *span)
     kept = set(before.nodes) & set(after.nodes)
@@ -93,7 +93,7 @@ def test_a_preview_is_near_what_the_loop_will_be(demo) -> None:
     loop = (20 * RATE, 26 * RATE)
     for place in ("lane:lead:out", "bus:mix:out"):
         renderer.loop(graph, graph.places[place], *loop)
-        other, _ = apply(demo.session, [Set(path="lanes/lead/stages/peaks/threshold_db", value=-21.0)])
+        other = apply(demo.session, [Set(path="lanes/lead/stages/peaks/threshold_db", value=-21.0)]).session
         changed = Builder(other).build()
         key = changed.places[place]
         soon = renderer.preview(changed, key, 22 * RATE, 23 * RATE, loop)
@@ -216,7 +216,7 @@ def test_mute_solo_pan_and_buses() -> None:
     assert abs(np.abs(out[0]).max() - 0.1) < 1e-6
     assert np.abs(out[1]).max() < 1e-9
     for path, value in (("lanes/lead/mute", True), ("buses/vocals/mute", True), ("buses/backings/fader_db", -60.0)):
-        other, _ = apply(session, [Set(path=path, value=value)])
+        other = apply(session, [Set(path=path, value=value)]).session
         silent = Builder(other).build()
         assert not render(silent, silent.places["bus:mix:out"], 0, 4800).audio.any()
 

@@ -42,8 +42,8 @@ def middle_of(part: np.ndarray) -> tuple[float, float]:
 @pytest.mark.parametrize("note", NOTES)
 def test_repeats_stand_on_the_beat_to_the_frame_and_fall_evenly(note: str, bpm: float) -> None:
     stage = Echo(note=note, feedback=0.5, **OPEN).at_tempo(bpm)
-    step = min(beat_ms(note, bpm), 4000) * RATE / 1000
-    y = run(stage, click(min(4.3 * step / RATE + 0.1, 14))).y[0]
+    step = beat_ms(note, bpm) * RATE / 1000
+    y = run(stage, click(4.3 * step / RATE + 0.1)).y[0]
     levels = []
     for k in range(1, 5):
         at = 100 + k * step

@@ -221,7 +221,7 @@ def test_every_answer_makes_its_own_measure_better_and_is_then_done(take: Take, 
         if not finding.answers or finding.id in ("notes", "sibilance"):
             continue
         session = lane_of(lead, take.phrases)
-        session, _ = apply(session, answer_edits(session.lanes[0], finding))
+        session = apply(session, answer_edits(session.lanes[0], finding)).session
         assert answer_edits(session.lanes[0], finding) == [], finding.id
         graph = Builder(session).build()
         key = graph.places["lane:lead:treated"]

@@ -1,19 +1,23 @@
-"""A bounded store of what was made last."""
+"""A bounded store of what was made last, in which nothing is made twice at the same time."""
 
 import threading
-from collections import OrderedDict
 from collections.abc import Callable
 from typing import Generic, TypeVar
+
+from cachetools import LRUCache
 
 T = TypeVar("T")
 
 
 class Recent(Generic[T]):
-    """The values made last, by key, up to a number of them. Two threads may now and then make the same one."""
+    """The values made last, by key, up to a number of them.
+
+    Who asks for what another thread is making waits for it, and makes it himself where that has failed.
+    """
 
     def __init__(self, most: int) -> None:
-        self.most = most
-        self._held: OrderedDict[tuple, T] = OrderedDict()
+        self._held: LRUCache[tuple, T] = LRUCache(most)
+        self._making: dict[tuple, threading.Event] = {}
         self._lock = threading.Lock()
 
     def has(self, key: tuple) -> bool:
@@ -21,15 +25,24 @@ class Recent(Generic[T]):
         with self._lock:
             return key in self._held
 
-    def get(self, key: tuple, make: Callable[[], T]) -> T:
-        """The value held under a key, or made now."""
-        with self._lock:
-            if key in self._held:
-                self._held.move_to_end(key)
-                return self._held[key]
-        made = make()
-        with self._lock:
-            self._held[key] = made
-            while len(self._held) > self.most:
-                self._held.popitem(last=False)
-        return made
+    def get(self, key: tuple, make: Callable[[], T], waiting: Callable[[], None] = lambda: None) -> T:
+        """The value held under a key, or made now. While another makes it, `waiting` is called and may give up."""
+        while True:
+            with self._lock:
+                if key in self._held:
+                    return self._held[key]
+                other = self._making.get(key)
+                if other is None:
+                    mine = self._making[key] = threading.Event()
+                    break
+            while not other.wait(0.1):
+                waiting()
+        try:
+            made = make()
+            with self._lock:
+                self._held[key] = made
+            return made
+        finally:
+            with self._lock:
+                del self._making[key]
+            mine.set()

@@ -11,7 +11,9 @@ from typing import Literal
 import numpy as np
 
 from ..core.engine.graph import Builder, Graph
-from ..core.engine.render import Cancel, Gate, Range, Renderer
+from ..core.engine.budget import Budget
+from ..core.engine.cache import RenderStore
+from ..core.engine.render import UNDER_WAY_BYTES, Cancel, Gate, Range, Renderer
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
@@ -72,6 +74,7 @@ class Studio:
         self.takes = Takes(self.sounds)
         self.sessions = SessionStore(self.database, self._follows)
         self._renderers: dict[int, Renderer] = {}
+        self._store, self._budget = RenderStore(), Budget(UNDER_WAY_BYTES)  # of all rates together
         self._graphs: Recent[Graph] = Recent(24)
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
@@ -110,7 +113,7 @@ class Studio:
         """The renderer for sessions at a rate."""
         with self._lock:
             if rate not in self._renderers:
-                self._renderers[rate] = Renderer(self.sounds.reader(rate))
+                self._renderers[rate] = Renderer(self.sounds.reader(rate), self._store, budget=self._budget)
             return self._renderers[rate]
 
     @contextmanager
@@ -172,6 +175,22 @@ class Studio:
         graph = self.variant_graph(state, hear, lane, variant, band)
         target = self.target(graph, "lane" if variant == "band" else hear, lane)
         return self.renderer(graph.rate).loop(graph, target, start, stop, cancel or self.newest(state))
+
+    def sound(
+        self,
+        state: State,
+        hear: Hear,
+        lane: str,
+        start: int,
+        stop: int,
+        variant: Variant = "treated",
+        cancel: Cancel | None = None,
+        band: BandAlone = ("", 0),
+    ) -> np.ndarray:
+        """Frames [start, stop) of what is heard (channels, n)."""
+        graph = self.variant_graph(state, hear, lane, variant, band)
+        target = self.target(graph, "lane" if variant == "band" else hear, lane)
+        return self.renderer(graph.rate).sound(graph, target, start, stop, cancel or self.newest(state))
 
     def mix_of(self, session: Session, first: int, last: int) -> np.ndarray:
         """Frames [first, last) of the mix of a session that need not be a kept one."""

@@ -1,7 +1,5 @@
 """What is measured of the takes of a session: raw, kept beside the sound; treated, kept while it is of use."""
 
-import threading
-from collections.abc import Callable
 from functools import lru_cache
 from hashlib import blake2b
 from typing import Any
@@ -9,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from ..core.engine.graph import Graph
-from ..core.engine.render import Renderer
+from ..core.engine.render import Cancel, Renderer
 from ..core.engine.stream import stream
 from ..core.measure.bursts import find_plosives
 from ..core.measure.events import find_sibilants
@@ -45,7 +43,6 @@ class Takes:
         self._power: Recent[np.ndarray] = Recent(32)
         self._loudness: Recent[float] = Recent(8000)
         self._events: Recent[list[dict[str, Any]]] = Recent(200)
-        self._one_at_a_time = threading.RLock()
 
     def raw(self, sound: Sound, rate: int) -> Take:
         """The raw take of a sound at a rate."""
@@ -56,18 +53,19 @@ class Takes:
 
             return TAKE.validate_python(self.sounds.kept(sound.digest, f"take-{rate}-{measures_version()}", find))
 
-        return self._once(self._raw, (sound.digest, rate), measure)
+        return self._raw.get((sound.digest, rate), measure)
 
-    def treated(self, graph: Graph, lane: Lane, renderer: Renderer) -> Take:
+    def treated(self, graph: Graph, lane: Lane, renderer: Renderer, cancel: Cancel | None = None) -> Take:
         """The same take after all stages of its lane, measured at the places of the raw one."""
+        check = (cancel or Cancel()).check
         assert lane.sound is not None
         sound, key = lane.sound, graph.places[f"lane:{lane.id}:treated"]
 
         def measure() -> Take:
-            audio = self.whole(graph, key, sound.frames, renderer)
-            return self.measurer.measure(audio, graph.rate, self.raw(sound, graph.rate))
+            audio = self.whole(graph, key, sound.frames, renderer, cancel)
+            return self.measurer.measure(audio, graph.rate, self.raw(sound, graph.rate), check)
 
-        return self._once(self._treated, (key,), measure)
+        return self._treated.get((key,), measure, check)
 
     def power_before(self, graph: Graph, lane: Lane, stage_id: str, renderer: Renderer) -> np.ndarray:
         """K-weighted power of what comes into a stage, every 100 ms of the take."""
@@ -126,7 +124,7 @@ class Takes:
                     "excess_db": round(e.excess_db, 1),
                     "kind": e.kind,
                 }
-                for e in find_sibilants(self._all(sound, rate), rate)
+                for e in find_sibilants(self.sounds.middle(sound.digest, rate), rate)
             ]
 
         name = f"sibilants-{rate}-{measures_version()}"
@@ -140,7 +138,7 @@ class Takes:
 
         def find() -> list[dict[str, Any]]:
             phrases = [Span(*s) for s in spans]
-            found = find_plosives(self._all(sound, rate), rate, phrases, self.lowest_hz(sound, rate))
+            found = find_plosives(self.sounds.middle(sound.digest, rate), rate, phrases, self.lowest_hz(sound, rate))
             return [{"start": p.start, "end": p.end, "excess_db": round(p.over_db, 1)} for p in found]
 
         return self._events.get((sound.digest, rate, tuple(spans)), find)
@@ -149,27 +147,23 @@ class Takes:
         """Lowest sung note of a raw sound; 0 where nothing is sung."""
 
         def find() -> float:
-            sung = pitch_range_hz(track_pitch(self._all(sound, rate), rate)[0])
+            sung = pitch_range_hz(track_pitch(self.sounds.middle(sound.digest, rate), rate)[0])
             return sung[0] if sung else 0.0
 
         return float(self.sounds.kept(sound.digest, f"lowest-{rate}-{measures_version()}", find))
 
-    def whole(self, graph: Graph, key: str, frames: int, renderer: Renderer) -> np.ndarray:
+    def whole(
+        self, graph: Graph, key: str, frames: int, renderer: Renderer, cancel: Cancel | None = None
+    ) -> np.ndarray:
         """All frames of a node (channels, frames); what is to be heard soon goes before it."""
         read = renderer.read
         if graph.nodes[key].digest and graph.nodes[key].stage is None and not graph.nodes[key].gains:
             return read(graph.nodes[key].digest, 0, frames)
         blocks = []
-        for (block,) in stream(graph, [key], frames, read, threads=1):
+        for (block,) in stream(graph, [key], frames, read, cancel, threads=1):
             renderer.gate.pass_through()
             blocks.append(block)
         return np.concatenate(blocks, axis=1)
 
     def _all(self, sound: Sound, rate: int) -> np.ndarray:
         return self.sounds.reader(rate)(sound.digest, 0, sound.frames)
-
-    def _once(self, shelf: Recent[Take], key: tuple, measure: Callable[[], Take]) -> Take:
-        if shelf.has(key):
-            return shelf.get(key, measure)
-        with self._one_at_a_time:
-            return shelf.get(key, measure)

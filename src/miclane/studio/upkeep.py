@@ -8,6 +8,7 @@ import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 import structlog
@@ -53,8 +54,8 @@ def _sounds(studio: Studio, young_too: bool) -> Iterator[Fault]:
     for row in rows:
         if row.digest not in needed and (young_too or _rests(row.created)):
             yield Fault(
-                f"sound {row.file_name} is not needed by any session", lambda d=row.digest: forget_sound(studio, d)
-            )  # type: ignore[misc]
+                f"sound {row.file_name} is not needed by any session", partial(forget_sound, studio, row.digest)
+            )
             continue
         try:
             studio.sounds.original(row.digest)
@@ -68,13 +69,11 @@ def _sounds(studio: Studio, young_too: bool) -> Iterator[Fault]:
             and (young_too or time.time() - path.stat().st_mtime > _RESTS_S)
         ):
             yield Fault(
-                f"file {path.relative_to(folder.parent)} belongs to no sound", lambda p=path: p.unlink(missing_ok=True)
-            )  # type: ignore[misc]
+                f"file {path.relative_to(folder.parent)} belongs to no sound", partial(path.unlink, missing_ok=True)
+            )
     for path in folder.glob("frames/*/*.f32"):
         if path.name[:64] in known and not _frames_sound(path):
-            yield Fault(
-                f"frames {path.name} are damaged; they are made anew when wanted", lambda p=path: _drop_frames(p)
-            )  # type: ignore[misc]
+            yield Fault(f"frames {path.name} are damaged; they are made anew when wanted", partial(_drop_frames, path))
 
 
 def _prints(studio: Studio) -> Iterator[Fault]:
@@ -83,7 +82,7 @@ def _prints(studio: Studio) -> Iterator[Fault]:
     folder = studio.data / "prints"
     for path in folder.glob("*"):
         if path.name not in rows:
-            yield Fault(f"print {path.name} belongs to no session", lambda p=path: shutil.rmtree(p, ignore_errors=True))  # type: ignore[misc]
+            yield Fault(f"print {path.name} belongs to no session", partial(shutil.rmtree, path, ignore_errors=True))
     for row in rows.values():
         for file in json.loads(row.files):
             if row.state == "done" and not (folder / row.id / file["name"]).is_file():

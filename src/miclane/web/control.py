@@ -26,6 +26,7 @@ from ..studio.studio import Hear, Studio, envelope
 from .dynamics import words_over
 from .edits import told
 from .lane import find_stage, sound_of
+from .measuring import measuring
 from .pages import page
 from .sound import Frame, check_range, opened, path_range
 from .svg import path_of
@@ -37,6 +38,7 @@ _WIDE, _DEEP, _PER_DB = 640.0, 24.0, 5.0
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/start/{stage_id}")
+@measuring
 def start(
     request: Request,
     session_id: str,

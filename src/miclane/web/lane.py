@@ -93,6 +93,26 @@ def _feeder(name: str, model: Settings, field: str, place: str, address: str) ->
     return {"name": name, "model": model, "field": field, "place": place, "address": address}
 
 
+def page_data(studio: Studio, state: State, screen: str) -> dict[str, Any]:
+    """What the scripts need of a screen that shows the whole session: the lead's phrases, or those of the first lane."""
+    lanes = state.session.lanes
+    lane = next((x for x in lanes if x.role == "lead"), None) or next(iter(lanes), None)
+    if lane is not None:
+        return lane_data(studio, state, find_path(state.session, lane.id)) | {"screen": screen}
+    return {
+        "session": state.id,
+        "version": state.version,
+        "screen": screen,
+        "lane": "",
+        "role": "",
+        "phrases_of": "",
+        "rate": state.session.rate,
+        "frames": 0,
+        **{name: [] for name in ("phrases", "events", "apart", "breaths", "throws", "stages")},
+        "name": "",
+    }
+
+
 def lane_data(studio: Studio, state: State, path: Path) -> dict[str, Any]:
     """What the scripts need of a path: phrases with raw loudness, sibilants, length."""
     session, lane = state.session, path.timed_by

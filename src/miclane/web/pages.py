@@ -15,6 +15,7 @@ from ..core.units import note_name, show_time, show_value
 from ..store.sessions import State
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")
+templates.env.autoescape = True  # of every suffix: pictures are put into pages as they come
 templates.env.undefined = StrictUndefined
 templates.env.trim_blocks = templates.env.lstrip_blocks = True
 

@@ -7,12 +7,11 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, HTMLResponse, JSONResponse
 
-from ..core.mix.paths import find_path
 from ..core.printing import PrintRequest
 from ..store.sessions import State
 from ..studio.prints import COLUMNS, Printer
 from ..studio.studio import Studio
-from .lane import lane_data
+from .lane import page_data
 from .pages import page
 from .sound import studio_of
 from .svg import path_of
@@ -32,7 +31,7 @@ def print_page(request: Request, session_id: str) -> HTMLResponse:
     studio = studio_of(request)
     state = studio.sessions.get(session_id)
     lane = next(iter(state.session.lanes), None)
-    data = lane_data(studio, state, find_path(state.session, lane.id)) | {"screen": "print"} if lane else {}
+    data = page_data(studio, state, "print")
     return page(request, "print.html", state, screen="print", data=data, lane=lane, **prints_context(request, state))
 
 

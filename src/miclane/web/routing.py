@@ -7,13 +7,12 @@ from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse
 
 from ..core.mix.document import Lane, Return, Session
-from ..core.mix.paths import find_path
 from ..core.stages.base import Stage
 from ..core.stages.duck import Duck
 from ..core.stages.split import Split
 from ..store.sessions import State
 from ..studio.studio import Studio
-from .lane import lane_data
+from .lane import page_data
 from .pages import page
 from .sound import opened
 from .svg import shorten
@@ -182,7 +181,7 @@ def map_page(request: Request, session_id: str) -> HTMLResponse:
     """The whole screen."""
     studio, state = opened(request, session_id)
     lane = next((x for x in state.session.lanes if x.role == "lead"), None) or next(iter(state.session.lanes), None)
-    data = lane_data(studio, state, find_path(state.session, lane.id)) | {"screen": "map"} if lane else {}
+    data = page_data(studio, state, "map")
     return page(request, "map.html", state, screen="map", lane=lane, data=data, **map_context(studio, state))
 
 

@@ -18,6 +18,7 @@ from ..store.sessions import Unreadable
 from ..studio.importing import Role, file_title, import_sound
 from ..studio.importing import new_session as make_session
 from ..studio.studio import Studio
+from .measuring import measuring
 from .pages import page
 from .sound import studio_of
 from .svg import path_of
@@ -124,6 +125,7 @@ def received(studio: Studio, file: UploadFile) -> Iterator[tuple[Path, str]]:
 
 
 @router.post("/s/{session_id}/import")
+@measuring
 def import_file(
     request: Request,
     session_id: str,

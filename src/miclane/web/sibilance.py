@@ -31,6 +31,7 @@ from ..core.units import show_time
 from ..studio.studio import Hear, Studio, find_lane
 from .edits import told
 from .lane import find_stage, sound_of
+from .measuring import measuring
 from .sound import Frame, check_range, opened, path_range
 
 router = APIRouter()
@@ -136,6 +137,7 @@ def events(
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/begin/{stage_id}")
+@measuring
 def begin(
     request: Request,
     session_id: str,

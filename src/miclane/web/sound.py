@@ -70,7 +70,7 @@ def sound(
         if quick:
             audio = studio.preview(state, hear, lane, start, stop, (first, last), cancel)
         else:
-            audio = studio.range(state, hear, lane, start, stop, variant, cancel, (stage, band)).audio
+            audio = studio.sound(state, hear, lane, start, stop, variant, cancel, (stage, band))
     except CancelledError:
         return Response(status_code=204)
     headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}

@@ -19,7 +19,7 @@ from ..core.stages.duck import Duck
 from ..core.units import show_value
 from ..store.sessions import State
 from ..studio.studio import Hear, Studio
-from .lane import lane_data
+from .lane import lane_data, page_data
 from .pages import page
 from .returns import is_effect
 from .sound import Frame, check_range, opened, studio_of
@@ -58,9 +58,10 @@ def space_page(request: Request, session_id: str, return_id: str = "") -> HTMLRe
     studio, state = opened(request, session_id)
     ret = find_return(state.session, return_id)
     lane = key_lane(state.session, ret)
-    data = lane_data(studio, state, find_path(state.session, lane.id)) if lane else {}
-    if data:
-        data |= {"screen": "space", "return": ret.id if ret else "", "hold": "unducked"}
+    data = page_data(studio, state, "space")
+    if lane is not None:
+        data = lane_data(studio, state, find_path(state.session, lane.id))
+    data |= {"screen": "space", "return": ret.id if ret else "", "hold": "unducked"}
     return page(request, "space.html", state, screen="space", data=data, **space_context(state, ret, lane))
 
 

@@ -24,6 +24,7 @@ from ..core.units import show_time
 from ..store.sessions import State
 from ..studio.studio import Studio, find_lane
 from .edits import told
+from .measuring import measuring
 from .pages import page
 from .sound import opened
 
@@ -55,7 +56,7 @@ def slips(studio: Studio, state: State, lane: Lane, take: Take, again: bool, ton
     treated = None
     if again:
         graph = studio.graph(state)
-        treated = studio.takes.treated(graph, lane, studio.renderer(graph.rate))
+        treated = studio.takes.treated(graph, lane, studio.renderer(graph.rate), studio.newest(state))
     found = []
     for finding in find(take, lane.role):
         if tone and not any(isinstance(a, NewBand) for a in finding.answers):
@@ -79,6 +80,7 @@ def _figure(finding: Finding, value: float) -> str:
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/report", response_class=HTMLResponse)
+@measuring
 def report(
     request: Request, session_id: str, lane_id: str, again: bool = False, tone: bool = False, only: str = ""
 ) -> HTMLResponse:
@@ -148,6 +150,7 @@ def words(request: Request, session_id: str, lane_id: str, file: Annotated[Uploa
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/phrases")
+@measuring
 def phrases(request: Request, session_id: str, lane_id: str) -> JSONResponse:
     """Phrases and breaths found anew; those that are where one was keep its words, section and trim."""
     studio, state = opened(request, session_id)
@@ -177,6 +180,7 @@ class TrimRequest(BaseModel):
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/trims/{stage_id}")
+@measuring
 def suggest_trims(request: Request, session_id: str, lane_id: str, stage_id: str, body: TrimRequest) -> JSONResponse:
     """Trims that bring the phrases to the trim stage's target, all the way or part of it."""
     studio, state = opened(request, session_id)
@@ -199,6 +203,7 @@ def suggest_trims(request: Request, session_id: str, lane_id: str, stage_id: str
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/ride/{stage_id}")
+@measuring
 def draw_ride(
     request: Request, session_id: str, lane_id: str, stage_id: str, clear: Annotated[bool, Query()] = False
 ) -> JSONResponse:

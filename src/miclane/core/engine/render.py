@@ -16,12 +16,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import CancelledError
+from .budget import Budget
 from .cache import Rendered, RenderStore
 from .graph import Graph, Node
 from .node import Trace, mix_down, run_stage
 
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
+UNDER_WAY_BYTES = 768 * 2**20
 PREVIEW_RUN_IN_S = (0.4, 0.7)
 _RUN_INS_S = (1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
@@ -96,9 +98,17 @@ class Range:
 class Renderer:
     """Renders graphs. `read(digest, start, stop)` gives float64 (channels, n) frames of a sound, zeros past its end."""
 
-    def __init__(self, read: SoundReader, store: RenderStore | None = None, threads: int | None = None) -> None:
+    def __init__(
+        self,
+        read: SoundReader,
+        store: RenderStore | None = None,
+        threads: int | None = None,
+        budget: Budget | None = None,
+    ) -> None:
+        """`store` keeps renders, `budget` bounds those under way; several renderers may share both."""
         self.read = read
         self.store = store or RenderStore()
+        self.budget = budget or Budget(UNDER_WAY_BYTES)
         self.threads = threads or os.cpu_count() or 1
         self.gate = Gate()
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=_give_way)
@@ -113,9 +123,28 @@ class Renderer:
 
     def loop(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> Range:
         """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
+        cancel = cancel or Cancel()
         first, last = self.span(graph, target, start, stop)
-        done = self._run(graph, target, first, last, {}, cancel or Cancel(), keep=True)
+        with self.budget.spend(self._bytes(graph, target, last - first), cancel.check):
+            done = self._run(graph, target, first, last, {}, cancel, keep=True)
         return Range(start, done[target].cut(start, stop), done)
+
+    def sound(
+        self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None
+    ) -> np.ndarray:
+        """Frames [start, stop) of a node as `loop` gives them; what would take much memory is made piece by piece."""
+        first, last = self.span(graph, target, start, stop)
+        if self._bytes(graph, target, last - first) <= self.budget.limit_bytes // 2:
+            return self.loop(graph, target, start, stop, cancel).audio
+        from .stream import flow  # which is built on this module
+
+        pieces = flow(graph, target, start, stop, self.read, start - first, cancel or Cancel())
+        return np.concatenate(list(pieces), axis=1)
+
+    @staticmethod
+    def _bytes(graph: Graph, target: str, frames: int) -> int:
+        """What a range of so many frames takes while it is rendered."""
+        return 8 * frames * sum(node.channels for node in graph.needed(target))
 
     def preview(
         self, graph: Graph, target: str, start: int, stop: int, loop: tuple[int, int], cancel: Cancel | None = None

@@ -9,7 +9,7 @@ from typing import Literal
 
 import numpy as np
 
-from .levels import runs
+from .levels import middle_of, runs
 
 Kind = Literal["s", "sh", "t", "f", "breath"]
 SHARP: frozenset[Kind] = frozenset(("s", "sh", "t"))
@@ -19,6 +19,7 @@ PAST_S, AHEAD_S = 1.5, 0.25
 _HOP_S, _FRAME_S = 0.002, 0.0107
 _LEAST_DB, _OVER_FLOOR_DB, _SILENT_DB = -30.0, 9.0, -60.0
 _JOIN, _LEAST = 9, 9  # frames
+_AT_ONCE = 4096  # hops whose spectra are made in one go, so that a long take needs little memory
 
 
 @dataclass(frozen=True)
@@ -35,6 +36,23 @@ class Sibilant:
     kind: Kind = "s"
 
 
+class Hops:
+    """Short spectra of the middle of (channels, frames), one a 2 ms hop, made when they are asked for."""
+
+    def __init__(self, audio: np.ndarray, rate: int) -> None:
+        mono = middle_of(audio)
+        self.hop, size = round(_HOP_S * rate), 2 ** round(np.log2(_FRAME_S * rate))
+        padded = np.pad(mono.astype(np.float32), (size // 2, size))
+        self.views = np.lib.stride_tricks.sliding_window_view(padded, size)[:: self.hop][: len(mono) // self.hop + 1]
+        self.window = np.hanning(size).astype(np.float32)
+        self.scale = 2 / float((self.window**2).sum()) / size
+        self.bins_hz = np.fft.rfftfreq(size, 1 / rate)
+
+    def power(self, a: int, b: int) -> np.ndarray:
+        """Power (hops, bins) as float32 of the hops [a, b)."""
+        return np.abs(np.fft.rfft(self.views[a:b] * self.window, axis=1)).astype(np.float32) ** 2 * self.scale
+
+
 @dataclass(frozen=True)
 class Balance:
     """Level curves a 2 ms hop: air and voice, and the loudest the voice gets around each moment, in dBFS."""
@@ -43,22 +61,20 @@ class Balance:
     air_db: np.ndarray
     sung_db: np.ndarray
     around_db: np.ndarray
-    power: np.ndarray  # (hops, bins)
-    bins_hz: np.ndarray
+    hops: "Hops"
 
 
 def sibilant_balance(audio: np.ndarray, rate: int) -> Balance:
     """The curves of (channels, frames) from which sibilants are found."""
-    mono = audio.mean(axis=0)
-    hop, size = round(_HOP_S * rate), 2 ** round(np.log2(_FRAME_S * rate))
-    padded = np.pad(mono, (size // 2, size))
-    window = np.hanning(size).astype(np.float32)
-    views = np.lib.stride_tricks.sliding_window_view(padded.astype(np.float32), size)[::hop][: len(mono) // hop + 1]
-    power = np.abs(np.fft.rfft(views * window, axis=1)).astype(np.float32) ** 2 * (2 / float((window**2).sum()) / size)
-    bins = np.fft.rfftfreq(size, 1 / rate)
-
-    def band(low: float, high: float) -> np.ndarray:
-        return power[:, (bins >= low) & (bins < high)].sum(axis=1, dtype=float)
+    hops = Hops(audio, rate)
+    wanted = (AIR_HZ, SUNG_HZ, (SUNG_HZ[1], AIR_HZ[0]), VOICE_HZ)
+    found = np.empty((len(wanted), len(hops.views)))
+    for k in range(0, len(hops.views), _AT_ONCE):
+        power = hops.power(k, k + _AT_ONCE)
+        for row, (low, high) in zip(found, wanted, strict=True):
+            inside = (hops.bins_hz >= low) & (hops.bins_hz < high)
+            row[k : k + len(power)] = power[:, inside].sum(axis=1, dtype=float)
+    air, sung, between, voiced = found
 
     def smooth(x: np.ndarray, kernel: np.ndarray) -> np.ndarray:
         return np.convolve(x, kernel / kernel.sum(), "same")[: len(x)]
@@ -67,13 +83,13 @@ def sibilant_balance(audio: np.ndarray, rate: int) -> Balance:
         return 10 * np.log10(np.maximum(x, 1e-20))
 
     short = np.hanning(7)
-    sung = band(*SUNG_HZ) + 0.5 * band(SUNG_HZ[1], AIR_HZ[0])
-    voice = decibels(smooth(band(*VOICE_HZ), np.ones(20)))
+    sung = sung + 0.5 * between
+    voice = decibels(smooth(voiced, np.ones(20)))
     past, ahead = round(PAST_S / _HOP_S), round(AHEAD_S / _HOP_S)
     from scipy.ndimage import maximum_filter1d  # loaded when wanted: a start should not wait for it
 
     around = maximum_filter1d(voice, past + ahead + 1, origin=(past - ahead) // 2, mode="constant", cval=-200.0)
-    return Balance(hop, decibels(smooth(band(*AIR_HZ), short)), decibels(smooth(sung, short)), around, power, bins)
+    return Balance(hops.hop, decibels(smooth(air, short)), decibels(smooth(sung, short)), around, hops)
 
 
 def find_sibilants(audio: np.ndarray, rate: int) -> list[Sibilant]:
@@ -100,9 +116,9 @@ def find_sibilants(audio: np.ndarray, rate: int) -> list[Sibilant]:
 
 def _event(at: Balance, a: int, b: int, frames: int) -> Sibilant:
     over = (at.air_db - at.around_db)[a:b]
-    spectrum = at.power[a:b].sum(axis=0, dtype=float)
-    band = (at.bins_hz > 1500) & (at.bins_hz < 15000)
-    spectrum, bins = spectrum[band], at.bins_hz[band]
+    spectrum, bins = at.hops.power(a, b).sum(axis=0, dtype=float), at.hops.bins_hz
+    band = (bins > 1500) & (bins < 15000)
+    spectrum, bins = spectrum[band], bins[band]
     centre = float((spectrum * bins).sum() / max(spectrum.sum(), 1e-30))
     flatness = float(np.exp(np.mean(np.log(spectrum + 1e-20))) / max(spectrum.mean(), 1e-20))
     peak = a + int(np.argmax(at.air_db[a:b]))

@@ -2,13 +2,15 @@
 
 import numpy as np
 
+from .levels import middle_of
+
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1000.0, 0.01
 _ENOUGH, _OCTAVE_ABOVE = 0.1, 0.02  # a dip this deep is a period, unless twice the lag is far deeper
 
 
 def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
     """(f0 in Hz, confidence 0 to 1) every 10 ms of (channels, frames); f0 is 0 where there is no voice."""
-    mono = audio.mean(axis=0)
+    mono = middle_of(audio)
     step = max(1, rate // 16000)
     x = mono[: len(mono) // step * step].reshape(-1, step).mean(axis=1)
     fs = rate / step

@@ -5,19 +5,25 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from .levels import middle_of
 from .phrases import Span
 
 AXIS_HZ = np.geomspace(20, 20000, 361)
 
 
-def power_frames(mono: np.ndarray, rate: int, size: int = 8192, hop: int = 2048) -> tuple[np.ndarray, np.ndarray]:
-    """(frequencies, power of each frame (frames, bins)), Hann window, full-scale sine reads 0 dB."""
+_AT_ONCE = 256  # frames whose spectra are made in one go, so that a long take needs little memory
+
+
+def mean_power(mono: np.ndarray, rate: int, size: int = 8192, hop: int = 2048) -> tuple[np.ndarray, np.ndarray]:
+    """(frequencies, mean power of all frames (bins,)), Hann window, full-scale sine reads 0 dB."""
     if len(mono) < size:
         mono = np.concatenate([mono, np.zeros(size - len(mono))])
     window = np.hanning(size)
     frames = np.lib.stride_tricks.sliding_window_view(mono, size)[::hop]
-    power = np.abs(np.fft.rfft(frames * window, axis=1)) ** 2 / (window.sum() / 2) ** 2
-    return np.fft.rfftfreq(size, 1 / rate), power
+    total = np.zeros(size // 2 + 1)
+    for k in range(0, len(frames), _AT_ONCE):
+        total += (np.abs(np.fft.rfft(frames[k : k + _AT_ONCE] * window, axis=1)) ** 2).sum(axis=0)
+    return np.fft.rfftfreq(size, 1 / rate), total / len(frames) / (window.sum() / 2) ** 2
 
 
 def smooth(f: np.ndarray, power: np.ndarray, per_octave: float, axis_hz: np.ndarray = AXIS_HZ) -> np.ndarray:
@@ -34,10 +40,10 @@ def smooth(f: np.ndarray, power: np.ndarray, per_octave: float, axis_hz: np.ndar
 
 def long_term_db(audio: np.ndarray, rate: int, spans: Sequence[Span] = (), per_octave: float = 12) -> np.ndarray:
     """Mean spectrum on AXIS_HZ over the given spans (all of it when none is long enough), in dB."""
-    mono = audio.mean(axis=0)
+    mono = middle_of(audio)
     parts = [p for p in (mono[s.start : s.end] for s in spans if s.end - s.start > rate // 20) if len(p)] or [mono]
-    f, power = power_frames(np.concatenate(parts), rate)
-    return smooth(f, power.mean(axis=0), per_octave)
+    f, power = mean_power(parts[0] if len(parts) == 1 else np.concatenate(parts), rate)
+    return smooth(f, power, per_octave)
 
 
 def middle_and_side_power(audio: np.ndarray, rate: int, spans: Sequence[Span]) -> np.ndarray:
@@ -50,8 +56,8 @@ def moment_db(audio: np.ndarray, rate: int, at: int, per_octave: float = 24) -> 
     """Spectrum on AXIS_HZ of the 8192 frames around frame `at`, in dB."""
     mono = audio.mean(axis=0)
     start = max(0, min(at - 4096, len(mono) - 8192))
-    f, power = power_frames(mono[start : start + 8192], rate)
-    return smooth(f, power[0], per_octave)
+    f, power = mean_power(mono[start : start + 8192], rate)
+    return smooth(f, power, per_octave)
 
 
 @dataclass(frozen=True)
@@ -70,8 +76,8 @@ def find_peaks(audio: np.ndarray, rate: int, most: int = 12, within_db: float = 
     """
     mono = audio.mean(axis=0)
     size = 16384 if len(mono) >= 16384 else 8192
-    f, frames = power_frames(mono, rate, size, size // 4)
-    level = 10 * np.log10(np.maximum(frames.mean(axis=0), 1e-20))
+    f, power = mean_power(mono, rate, size, size // 4)
+    level = 10 * np.log10(np.maximum(power, 1e-20))
     inner = np.arange(1, len(level) - 1)
     tops = inner[(level[inner] >= level[inner - 1]) & (level[inner] > level[inner + 1]) & (f[inner] > 60)]
     heard = level[tops] + 4.5 * np.log2(f[tops] / 1000)

@@ -13,7 +13,7 @@ from .noise import Hum, Rumble, find_hum, find_rumble, noise_floor_dbfs
 from .phrases import Span, find_phrases
 from .pitch import pitch_range_hz, track_pitch
 from .rings import Ring, RingCurve, pick_rings, ring_curve
-from .spectrum import power_frames
+from .spectrum import mean_power
 
 CLIPPED = 0.99997
 
@@ -102,5 +102,5 @@ def _balance(audio: np.ndarray, rate: int, phrases: list[Span]) -> Balance | Non
     parts = [audio[:, p.start : p.end].mean(axis=0) for p in phrases]
     if sum(map(len, parts)) < rate:
         return None
-    f, power = power_frames(np.concatenate(parts), rate)
-    return balance_of(power.mean(axis=0), f)
+    f, power = mean_power(np.concatenate(parts), rate)
+    return balance_of(power, f)

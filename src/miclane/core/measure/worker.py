@@ -7,9 +7,11 @@ channel. `known` is an earlier answer or null. It ends when its input does.
 
 import json
 import os
+import select
 import subprocess
 import sys
 import threading
+from collections.abc import Callable
 from typing import Any, BinaryIO
 
 import numpy as np
@@ -28,8 +30,10 @@ class Measurer:
         self._lock = threading.Lock()
         self._worker: subprocess.Popen[bytes] | None = None
 
-    def measure(self, audio: np.ndarray, rate: int, known: Take | None = None) -> Take:
-        """As `measure_take`; MicLaneError when the worker fails twice."""
+    def measure(
+        self, audio: np.ndarray, rate: int, known: Take | None = None, check: Callable[[], None] = lambda: None
+    ) -> Take:
+        """As `measure_take`; MicLaneError when the worker fails twice. `check` is called meanwhile, and may give up."""
         header = {
             "rate": rate,
             "channels": audio.shape[0],
@@ -37,22 +41,31 @@ class Measurer:
             "known": TAKE.dump_python(known, mode="json") if known else None,
         }
         frames = np.ascontiguousarray(audio, dtype=np.float64)
-        with self._lock:
+        while not self._lock.acquire(timeout=0.1):
+            check()
+        try:
             for _ in range(2):
                 try:
-                    return self._ask(header, frames)
+                    return self._ask(header, frames, check)
                 except (OSError, ValueError, AssertionError):
                     self.close()
+                except BaseException:  # given up: what it is at is of no more use
+                    self.close()
+                    raise
+        finally:
+            self._lock.release()
         raise MicLaneError("the take could not be measured; try again")
 
-    def _ask(self, header: dict[str, Any], frames: np.ndarray) -> Take:
+    def _ask(self, header: dict[str, Any], frames: np.ndarray, check: Callable[[], None]) -> Take:
         if self._worker is None or self._worker.poll() is not None:
             command = [sys.executable, "-m", "miclane.core.measure.worker"]
             self._worker = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
         assert self._worker.stdin is not None and self._worker.stdout is not None
         self._worker.stdin.write(json.dumps(header).encode() + b"\n")
-        self._worker.stdin.write(frames.tobytes())
+        self._worker.stdin.write(frames.data)
         self._worker.stdin.flush()
+        while not select.select([self._worker.stdout], [], [], 0.1)[0]:
+            check()
         answer = self._worker.stdout.readline()
         if not answer:
             raise ValueError("the worker has ended")

@@ -1,5 +1,6 @@
 """Words of a song from WebVTT (W3C, 2019) or LRC files, matched to phrases by time."""
 
+import html
 import re
 from dataclasses import dataclass
 
@@ -7,10 +8,10 @@ from ..errors import UnusableChainError
 from .document import Lane
 from .edits import Edit, Set
 
-_VTT_TIME = re.compile(r"^(?:(\d+):)?(\d{1,2}):(\d{2})[.,](\d{1,3})$")
-_LRC_TIME = re.compile(r"\[(\d+):(\d{1,2})(?:[.:](\d{1,3}))?\]")
-_LRC_WORD = re.compile(r"<\d+:\d{1,2}(?:[.:]\d{1,3})?>")
-_TAG = re.compile(r"<[^>]*>")
+_VTT_TIME = re.compile(r"^(?:(\d{1,3}):)?(\d{1,2}):(\d{2})[.,](\d{1,3})$")
+_LRC_TIME = re.compile(r"\[(\d{1,4}):(\d{1,2})(?:[.:](\d{1,3}))?\]")
+_LRC_WORD = re.compile(r"<\d{1,4}:\d{1,2}(?:[.:]\d{1,3})?>")
+_TAG = re.compile(r"<[^<>]*>")  # from one bracket to the next: a file of brackets is read in one go
 MOST_BYTES = 400_000
 
 
@@ -50,7 +51,7 @@ def _vtt(lines: list[str], name: str) -> list[Cue]:
             raise UnusableChainError(f"{name}, line {k + 1}: ends before it begins")
         words, k = [], k + 1
         while k < len(lines) and lines[k].strip():
-            words.append(_TAG.sub("", lines[k]).strip())
+            words.append(html.unescape(_TAG.sub("", lines[k])).strip())
             k += 1
         cues.append(Cue(start, end, " ".join(words)))
     return cues

@@ -188,14 +188,9 @@ Note = Literal[
 
 
 def with_note(stage: Stage, note: str, ms: str, tempo_bpm: float) -> Stage:
-    """A stage whose field `ms` is as long as the note in its field `note`, held to the field's bounds."""
+    """A stage whose field `ms` is as long as the note in its field `note`, also where that is longer than can be set."""
     value = getattr(stage, note)
-    if value == "ms":
-        return stage
-    low, high = (
-        next(getattr(m, k) for m in type(stage).model_fields[ms].metadata if hasattr(m, k)) for k in ("ge", "le")
-    )
-    return stage.model_copy(update={ms: min(max(beat_ms(value, tempo_bpm), low), high)})
+    return stage if value == "ms" else stage.model_copy(update={ms: beat_ms(value, tempo_bpm)})
 
 
 def load_kinds(skip: str = "") -> dict[str, type[Stage]]:

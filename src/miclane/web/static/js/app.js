@@ -1,6 +1,6 @@
 // Starts what a page needs, again whenever a part of it has been swapped.
 
-import { look, on, picture, say, state, $, $$ } from "./session.js";
+import { look, on, picture, state, $, $$ } from "./session.js";
 import { player, refresh, unhurried } from "./player.js";
 import "./rule.js";
 import { initStrip, layout, load } from "./strip.js";
@@ -52,11 +52,6 @@ on("changed", ({ structure, jumped, data, select }) => {
 on("redraw", () => reloadBody());
 on("rendered", unhurried(refreshPictures));
 on("phrase", unhurried(refreshPictures));
-on("stale", async () => {
-  await look();
-  say("changed", { structure: true, jumped: true, began: performance.now(), curves: {}, edits: [], version: state.version });
-});
-
 // after an undo or a change in another window the phrases and names may differ too
 async function refreshData() {
   const text = await (await fetch(location.pathname + location.search, { headers: { accept: "text/html" } })).text();

@@ -2,6 +2,7 @@
 
 import { history, on, picture, say, set, state, $, $$ } from "./session.js";
 import { hearVariant, isSong, listen, looping, match, measured, play, player, prepare, range, stop, unhurried } from "./player.js";
+import { showKeys } from "./keys.js";
 import { loopPhrases, phraseAt, setLoop } from "./strip.js";
 
 const clock = (frame) => {
@@ -67,7 +68,7 @@ document.addEventListener("click", (event) => {
   else if (at("#removed")) other("removed", player.variant !== "removed");
   else if (at("#undo")) history("undo");
   else if (at("#redo")) history("redo");
-  else if (at("#help")) $("#keys").showModal();
+  else if (at("#help")) showKeys();
   else if (at("#eyes")) toggleEyes();
   else if (at("#light")) {
     const night = document.documentElement.dataset.light === "night" || (!document.documentElement.dataset.light && matchMedia("(prefers-color-scheme: dark)").matches);
@@ -130,7 +131,7 @@ document.addEventListener("keydown", (event) => {
   } else if (key === "r" && !event.repeat) other("removed", player.variant !== "removed");
   else if (key === "b") $("#bypass") && set($("#bypass").dataset.switch, $("#bypass").getAttribute("aria-pressed") === "true", { structure: true });
   else if (key === "e" && !event.repeat) toggleEyes();
-  else if (event.key === "?") $("#keys").showModal();
+  else if (event.key === "?") showKeys();
 });
 document.addEventListener("keyup", (event) => {
   if (event.key.toLowerCase() === "h" && held.delete("h")) other(holdVariant(), false);

@@ -1,17 +1,13 @@
 // The Map: the picture follows every change; buttons in it work by mouse and keyboard.
 
 import { change, set, state, $ } from "./session.js";
-import { listen, player, range } from "./player.js";
+import { listen, player } from "./player.js";
+import { loopSomewhere } from "./strip.js";
 
 export function initMap() {
   if (state.screen !== "map") return;
   if (player.hear === "lane") listen("mix", state.lane);
-  const { phrases } = state.data;
-  if (player.first >= player.last - 1) {
-    const k = Math.min(3, Math.max(0, phrases.length - 1));
-    if (phrases.length) range(phrases[k].start, phrases[k].end, phrases[k].start);
-    else range(0, Math.min(state.frames, 8 * state.rate), 0);
-  }
+  if (player.first >= player.last - 1) loopSomewhere(1);
 }
 
 export function reloadMap() {

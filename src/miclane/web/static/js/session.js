@@ -1,5 +1,7 @@
 // What this window knows of the session, and the only way it changes it.
 
+import { EditQueue } from "./queue.js";
+
 export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null };
 export const client = crypto.randomUUID();
 export const bus = new EventTarget();
@@ -28,21 +30,29 @@ export function toast(words) {
   toastTimer = setTimeout(() => box.remove(), 6000);
 }
 
-export async function post(address, body) {
-  let answer;
+// What the server answers to a request: its status and what it tells; status 0 where it does not answer.
+async function ask(address, body) {
   try {
-    answer = await fetch(address, {
+    const answer = await fetch(address, {
       method: "POST", headers: { "content-type": "application/json", accept: "application/json" }, body: JSON.stringify(body ?? {}),
     });
+    const bytes = answer.headers.get("content-type") === "application/octet-stream";
+    const told = await (bytes ? withSound(answer) : answer.json()).catch(() => ({ error: `The server answered ${answer.status}.` }));
+    return { status: answer.status, told };
   } catch {
-    toast("The server does not answer. Nothing was lost; try again when it runs.");
-    return null;
+    return { status: 0, told: { error: "The server does not answer. Nothing was lost; try again when it runs." } };
   }
-  const told = await (answer.headers.get("content-type") === "application/octet-stream" ? withSound(answer) : answer.json())
-    .catch(() => ({ error: `The server answered ${answer.status}.` }));
-  if (answer.ok) return told;
+}
+
+const ok = (status) => status >= 200 && status < 300;
+
+// Something the server is asked to do, once all edits before it are kept; what it tells, or null with its reason shown.
+export async function post(address, body) {
+  await queue.idle();
+  const { status, told } = await ask(address, body);
+  if (ok(status)) return told;
   toast(told.error);
-  if (answer.status === 409) say("stale");
+  if (status === 409) catchUp(told);
   return null;
 }
 
@@ -73,8 +83,8 @@ async function withSound(answer) {
 
 function learn(told) {
   state.version = told.version;
-  const saved = $("#saved");
-  if (saved) saved.textContent = `saved, step ${told.steps}`;
+  state.steps = told.steps;
+  waiting(queue.size, queue.unheard);
   const undo = $("#undo");
   if (undo) {
     undo.disabled = !told.undo_label;
@@ -84,50 +94,58 @@ function learn(told) {
   }
 }
 
-// One edit is under way at a time; of a drag only the newest waits.
-let running = null;
-let waiting = null;
+const queue = new EditQueue(send, { kept, refused, waiting });
 
-export function change(edits, { gesture = "", structure = false, data = false, select = null, began = performance.now() } = {}) {
-  const job = { edits, gesture, structure, data, select, began };
-  if (running) {
-    if (waiting && waiting.gesture === gesture && gesture) {
-      waiting.edits = waiting.edits.every((e) => e.op === "set") && (structure || !waiting.structure) ? edits : [...waiting.edits, ...edits];
-      waiting.structure ||= structure;
-      waiting.data ||= data;
-      waiting.select = select ?? waiting.select;
-      return waiting.promise;
-    }
-    if (waiting) {
-      const before = waiting.promise;
-      return before.then(() => change(edits, { gesture, structure, data, select, began }));
-    }
-    job.promise = new Promise((done) => (job.done = done));
-    waiting = job;
-    return job.promise;
-  }
-  return run(job);
-}
-
-async function run(job) {
-  running = job;
+// Edits, in the order in which they are made; what the server told of them, or null where it refused them.
+export function change(edits, options = {}) {
   letGo();
   say("changing");
-  const listening = state.listening?.() ?? null;
-  const told = await post(`/s/${state.id}/edits`, { edits: job.edits, base: state.version, gesture: job.gesture, listening });
-  running = null;
-  if (told) {
+  return queue.push({ edits, ...options });
+}
+
+async function send(job) {
+  const listening = job.edits.length ? (state.listening?.() ?? null) : null;
+  const body = { edits: job.edits, base: state.version, gesture: job.gesture, token: job.token, listening };
+  const { status, told } = await ask(`/s/${state.id}/edits`, body);
+  if (ok(status)) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
-    learn(told);
-    say("changed", { ...told, structure: job.structure, data: job.data, select: job.select, began: job.began, edits: job.edits, gesture: job.gesture });
-  } else say("refused");
-  job.done?.(told);
-  if (waiting) {
-    const next = waiting;
-    waiting = null;
-    run(next);
+    return { state: "kept", told };
   }
-  return told;
+  return { state: status === 0 || status >= 500 ? "unheard" : "refused", told: { ...told, status } };
+}
+
+function kept(job, told) {
+  const elsewhere = told.version > state.version + 1; // another window has changed something meanwhile
+  learn(told);
+  const { structure, data, select, began, edits, gesture } = job;
+  say("changed", { ...told, structure: structure || elsewhere, data: data || elsewhere, select, began, edits, gesture, jumped: elsewhere });
+}
+
+function refused(job, told) {
+  toast(told.error);
+  say("refused");
+  if (told.status === 409) catchUp(told);
+  else say("changed", { version: state.version, structure: true, jumped: true, began: performance.now(), edits: [], curves: {} }); // what is drawn is not what is kept
+}
+
+function waiting(count, unheard) {
+  const saved = $("#saved");
+  document.body.dataset.waiting = count;
+  if (!saved) return;
+  saved.classList.toggle("warn", unheard);
+  if (unheard) saved.textContent = `not saved: the server does not answer; ${count} ${count > 1 ? "changes wait" : "change waits"}`;
+  else if (!count && state.steps !== undefined) saved.textContent = `saved, step ${state.steps}`;
+}
+
+addEventListener("beforeunload", (event) => {
+  if (queue.size) event.preventDefault();
+});
+
+// The newest state, as a refusal brings it or as it is seen elsewhere, takes the place of what is shown.
+function catchUp(told) {
+  if (gone(told)) return;
+  learn(told);
+  say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
 }
 
 export const set = (path, value, options) => change([{ op: "set", path, value }], options);
@@ -160,20 +178,14 @@ function gone(told) {
 export async function history(way) {
   letGo();
   const told = await post(`/s/${state.id}/${way}`);
-  if (told && !gone(told)) {
-    learn(told);
-    say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
-  }
+  if (told) catchUp(told);
 }
 
 export async function look() {
-  if (!state.id || running || waiting || document.hidden) return;
+  if (!state.id || queue.size || document.hidden) return;
   try {
     const told = await (await fetch(`/s/${state.id}/version`, { headers: { accept: "application/json" } })).json();
-    if (told.version > state.version && !running && !waiting && !gone(told)) {
-      learn(told);
-      say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
-    }
+    if (told.version > state.version && !queue.size) catchUp(told);
   } catch {
     /* the next look may succeed */
   }

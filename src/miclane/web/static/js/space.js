@@ -2,7 +2,7 @@
 
 import { change, changedBy, on, picture, post, set, state, toast, $ } from "./session.js";
 import { hearVariant, listen, measured, player, prepare, unhurried } from "./player.js";
-import { loopPhrases } from "./strip.js";
+import { loopPhrases, loopSomewhere } from "./strip.js";
 
 let token = 0;
 let shown = [0, 1]; // what the picture spans
@@ -12,10 +12,7 @@ export function initSpace() {
   if (player.hear === "lane") listen("vocals", state.lane);
   const { phrases } = state.data;
   const covered = phrases.filter((p) => p.start < player.last && p.end > player.first).length;
-  if (player.first >= player.last - 1 || (covered < 2 && phrases.length > 2)) {
-    const k = Math.min(3, Math.max(0, phrases.length - 3));
-    loopPhrases(k, Math.min(k + 2, phrases.length - 1));
-  }
+  if (player.first >= player.last - 1 || (covered < 2 && phrases.length > 2)) loopSomewhere(3);
   drawPicture();
   drawEffects();
 }
@@ -23,6 +20,10 @@ export function initSpace() {
 export async function drawPicture() {
   const box = $("#space-picture");
   if (!box) return;
+  if (!state.frames) {
+    box.innerHTML = '<p class="dim p-6">No sound in this session yet: drop takes and stems on its files first.</p>';
+    return;
+  }
   const mine = ++token;
   const [first, last] = measured(3);
   const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}&before=${player.variant === "duckfirst"}&chosen=${$("#space")?.dataset.return ?? ""}`, { headers: { "hx-request": "true" } });

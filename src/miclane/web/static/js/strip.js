@@ -47,6 +47,14 @@ export function setLoop(first, last, keepView = true) {
   load();
 }
 
+// where there is no loop yet: some phrases from the fourth on, or the first seconds of what has none
+export function loopSomewhere(most) {
+  const { phrases } = state.data;
+  if (!phrases.length) return void range(0, Math.min(state.frames, 8 * state.rate), 0);
+  const k = Math.min(3, Math.max(0, phrases.length - most));
+  loopPhrases(k, Math.min(k + most - 1, phrases.length - 1));
+}
+
 // a loop of phrases runs from a little before the first to a little after the last
 export function loopPhrases(from, to) {
   const { phrases } = state.data;
@@ -168,7 +176,9 @@ export async function load() {
       draw();
     }
     const answer = await picture(`${base}&start=${first}&stop=${last}&columns=${loopColumns}`);
-    if (!answer || token !== view.token) return;
+    if (token !== view.token) return;
+    view.failed = !answer;
+    if (!answer) return void draw();
     const names = answer.headers.get("x-rows").split(",").filter(Boolean);
     const flat = new Float32Array(await answer.arrayBuffer());
     view.rows = { first, last, n: names.length ? flat.length / names.length : 0, flat, names, lane: state.lane };
@@ -242,6 +252,11 @@ export function draw() {
   const eyesOff = document.documentElement.dataset.eyes === "off";
   if (rows && rows.lane === state.lane && treated && !eyesOff) {
     wave(g, row("treated-low"), treated, x(rows.first), x(rows.last) - x(rows.first), middle, scale, color(fillOf()));
+  }
+  if (state.frames && rows?.lane !== state.lane && !eyesOff) {
+    g.font = '12px "Instrument Sans", sans-serif';
+    g.fillStyle = color("--pencil");
+    g.fillText(view.failed ? "This could not be measured; the next change tries again." : "Measuring what sounds here …", Math.max(la, 0) + 10, middle - 8);
   }
   g.strokeStyle = color("--hair");
   g.beginPath();
