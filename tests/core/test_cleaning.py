@@ -15,6 +15,7 @@ from miclane.core.engine.render import Renderer
 from miclane.core.findings.rules import gate_threshold_db
 from miclane.core.measure.bursts import find_breaths
 from miclane.core.measure.loudness import integrated_lufs, weighted_power
+from miclane.core.measure.makeup import makeup_edits
 from miclane.core.measure.noise import noise_floor_dbfs
 from miclane.core.measure.phrases import Span, find_phrases
 from miclane.core.measure.ride import ride_points
@@ -22,7 +23,6 @@ from miclane.core.measure.spectrum import middle_and_side_power
 from miclane.core.measure.take import measure_take
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Set, apply
-from miclane.core.mix.makeup import makeup_edits
 from miclane.core.stages.base import Passage, Stage
 from miclane.core.stages.eq import Band, Dynamic, Eq
 from miclane.core.stages.gate import Gate

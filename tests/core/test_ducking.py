@@ -7,7 +7,7 @@ from conftest import RATE, db, noise, run, sine
 from miclane.core.measure.audible import heard_share, just_heard_db
 from miclane.core.measure.ducking import duck_start, gaps_s, held_share, key_level_db
 from miclane.core.measure.phrases import Span
-from miclane.core.mix.prepare import phrases_and_breaths
+from miclane.core.measure.prepare import phrases_and_breaths
 from miclane.core.stages.duck import Duck
 from speech import sing, with_noise
 

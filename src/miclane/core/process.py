@@ -5,11 +5,13 @@ from typing import Any
 import numpy as np
 
 from .engine.graph import Builder
-from .engine.render import Renderer
+from .engine.render import Renderer, SoundReader
 from .engine.stream import stream
+from .measure.matching import match_edits
 from .mix.chain import Chain
 from .mix.document import Bus, Lane, Session, Sound
-from .mix.edits import with_ids
+from .mix.edits import apply, with_ids
+from .mix.paths import Path
 from .stages.base import Key
 
 _FILE, _KEY = "0" * 64, "1" * 64
@@ -37,13 +39,9 @@ def process(
     session = Session.model_validate(
         {"name": "file", "rate": 48000, "lanes": lanes, "buses": [Bus(id="mix", name="Mix", into=None)]}
     )
-    builder = Builder(session)
-    builder.graph.rate = rate
-    graph = builder.build()
-    sounds = {_FILE: audio, _KEY: key}
 
     def read(digest: str, start: int, stop: int) -> np.ndarray:
-        found = sounds[digest]
+        found = audio if digest == _FILE else key
         assert found is not None
         if stop <= found.shape[1]:
             return found[:, start:stop]
@@ -52,6 +50,10 @@ def process(
         out[:, : part.shape[1]] = part
         return out
 
+    session = _made_up(session, audio.shape[1], rate, read)
+    builder = Builder(session)
+    builder.graph.rate = rate
+    graph = builder.build()
     end = graph.places["lane:file:treated"]
     if not traces:
         out, at = np.empty((graph.nodes[end].channels, total)), 0
@@ -79,6 +81,20 @@ def process(
             }
         )
     return found.audio, told
+
+
+def _made_up(session: Session, frames: int, rate: int, read: SoundReader) -> Session:
+    """The session with the makeup of every compressor that makes up its own level, by the loudness of the file."""
+
+    def coming_in(now: Session, path: Path, stage: str) -> np.ndarray:
+        builder = Builder(now)
+        builder.graph.rate = rate
+        graph = builder.build()
+        key = graph.places[f"{path.place}:before:{stage}"]
+        return np.concatenate([block for (block,) in stream(graph, [key], frames, read)], axis=1)
+
+    edits = match_edits(session, lambda path, stage: True, coming_in, rate)
+    return apply(session, edits).session if edits else session
 
 
 def _lane(identifier: str, digest: str, audio: np.ndarray | None, stages: list[dict[str, Any]]) -> Lane:

@@ -5,8 +5,8 @@ from pathlib import Path
 from typing import Any
 
 from ..core.audio import read_sound
+from ..core.measure.prepare import phrases_and_breaths
 from ..core.mix.document import Session
-from ..core.mix.prepare import phrases_and_breaths
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 

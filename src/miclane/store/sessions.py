@@ -57,9 +57,9 @@ class SessionStore:
     def __init__(
         self,
         database: Database,
-        follows: Callable[[Session, list[Edit]], list[Edit]] | None = None,
+        follows: Callable[[Session, list[Edit], str], list[Edit]] | None = None,
     ) -> None:
-        """`follows(session, edits)` gives what must be set because of edits; it is part of their step."""
+        """`follows(session, edits, gesture)` gives what must be set because of edits; it is part of their step."""
         self.database = database
         self.follows = follows
         self._held: dict[str, State] = {}
@@ -70,7 +70,7 @@ class SessionStore:
         identifier = identifier or new_id("m")
         if self.follows:
             everywhere: list[Edit] = [Set(path=f"lanes/{lane.id}") for lane in session.lanes]
-            session = apply(session, self.follows(session, everywhere)).session
+            session = apply(session, self.follows(session, everywhere, "")).session
         with self.database.writing() as db:
             _check_sounds(db, session, None)
             db.add(SessionRow(id=identifier, name=session.name, document=session.model_dump_json(), version=1))
@@ -142,10 +142,25 @@ class SessionStore:
                 if base is not None and base < state.version:
                     self._refuse_clash(state, edits, base)
                 done = apply(state.session, edits)
-                if self.follows and (more := self.follows(done.session, done.made)):
+                if self.follows and (more := self.follows(done.session, done.made, gesture)):
                     then = apply(done.session, more)
                     done = Applied(then.session, done.made + then.made, then.inverses + done.inverses)
                 kept = self._keep(state, done, edits, gesture, token)
+                if kept is not None:
+                    return kept
+        raise ConflictError("this session is being changed from elsewhere all the time; try again")
+
+    def settle(self, identifier: str, gesture: str, resting: Callable[[Session], list[Edit]]) -> State:
+        """Set what `resting(session)` says as a part of the last step, if that is still the one of a gesture."""
+        with self._locks[identifier]:
+            for _ in range(_TRIES):
+                state = self.get(identifier)
+                with self.database.reading() as db:
+                    step = db.get(StepRow, (identifier, state.steps))
+                edits = resting(state.session) if step is not None and step.gesture == gesture else []
+                if not edits or state.ahead:
+                    return state
+                kept = self._keep(state, apply(state.session, edits), [], gesture, "")
                 if kept is not None:
                     return kept
         raise ConflictError("this session is being changed from elsewhere all the time; try again")
@@ -200,6 +215,7 @@ class SessionStore:
             if last is not None and last.gesture == gesture and state.ahead == 0:
                 before = _read(last.edits, last), _read(last.inverses, last)
                 made, undone = one_step(*before, done.made, done.inverses)
+                label = label if asked else last.label
                 last.edits, last.inverses, last.label = _json(made), _json(undone), label
                 last.document_version = DOCUMENT_VERSION
             else:

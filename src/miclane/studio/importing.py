@@ -4,9 +4,9 @@ import re
 from pathlib import Path
 from typing import Any, Literal
 
+from ..core.measure.prepare import phrases_and_breaths
 from ..core.mix.document import Session, Sound
 from ..core.mix.edits import Insert, new_id
-from ..core.mix.prepare import phrases_and_breaths
 from ..store.sessions import State
 from .studio import Studio
 

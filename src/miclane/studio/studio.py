@@ -2,17 +2,18 @@
 
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path as Folder
+from threading import Timer
 from typing import Literal
 
 import numpy as np
 
-from ..core.engine.graph import Builder, Graph
 from ..core.engine.budget import Budget
 from ..core.engine.cache import RenderStore
+from ..core.engine.graph import Builder, Graph
 from ..core.engine.render import UNDER_WAY_BYTES, Cancel, Gate, Range, Renderer
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
@@ -20,14 +21,13 @@ from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
-from ..core.mix.links import link_edits
-from ..core.mix.makeup import makeup_edits
 from ..core.mix.paths import Path, place_of
 from ..store.database import Database
 from ..store.files import sweep_parts
 from ..store.folder import FolderLock, prepare_folder
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
+from .follows import Follows
 from .recent import Recent
 from .takes import Takes
 
@@ -37,6 +37,7 @@ SongVariant = Literal["treated", "untreated", "unducked", "duckfirst", "without"
 BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 MATCH_LIMIT_DB = 30.0
+REST_S = 0.6
 SONG_RUN_IN_S = 1.0
 SONG_FIRST_S = 1.5
 
@@ -72,7 +73,9 @@ class Studio:
         if owner:
             sweep_parts(data / "incoming")
         self.takes = Takes(self.sounds)
-        self.sessions = SessionStore(self.database, self._follows)
+        self.follows = Follows(self.takes, self.renderer)
+        self.sessions = SessionStore(self.database, self.follows)
+        self._resting: dict[str, Timer] = {}
         self._renderers: dict[int, Renderer] = {}
         self._store, self._budget = RenderStore(), Budget(UNDER_WAY_BYTES)  # of all rates together
         self._graphs: Recent[Graph] = Recent(24)
@@ -104,10 +107,28 @@ class Studio:
         """A cancel for a piece of work; up as well once the studio stops."""
         return Cancel(self.stopping)
 
-    def _follows(self, session: Session, edits: list[Edit]) -> list[Edit]:
-        """What EQs that make up their own level, and linked duckers, must set after edits."""
-        makeup = makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
-        return makeup + link_edits(session, edits)
+    def edit(
+        self, identifier: str, edits: list[Edit], base: int | None = None, gesture: str = "", token: str = ""
+    ) -> State:
+        """As of the session store; what waits for the hand to rest is set a moment after the last edit of a gesture."""
+        state = self.sessions.edit(identifier, edits, base, gesture, token)
+        if gesture and self.follows.waits(state.session, edits):
+            self._rest(identifier, gesture)
+        return state
+
+    def _rest(self, identifier: str, gesture: str) -> None:
+        def settle() -> None:
+            with suppress(MicLaneError):
+                self.sessions.settle(identifier, gesture, self.follows.resting)
+
+        timer = Timer(REST_S, settle)
+        timer.daemon = True
+        with self._lock:
+            before = self._resting.pop(identifier, None)
+            self._resting[identifier] = timer
+        if before is not None:
+            before.cancel()
+        timer.start()
 
     def renderer(self, rate: int) -> Renderer:
         """The renderer for sessions at a rate."""

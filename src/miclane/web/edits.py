@@ -90,7 +90,7 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
     studio, begun = studio_of(request), time.perf_counter()
     with studio.ahead_of_rendering():
         try:
-            state = studio.sessions.edit(session_id, body.edits, body.base, body.gesture, body.token)
+            state = studio.edit(session_id, body.edits, body.base, body.gesture, body.token)
         except ConflictError as error:
             return clash(studio, session_id, error)
         studio.newest(state)

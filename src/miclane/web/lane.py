@@ -94,7 +94,7 @@ def _feeder(name: str, model: Settings, field: str, place: str, address: str) ->
 
 
 def page_data(studio: Studio, state: State, screen: str) -> dict[str, Any]:
-    """What the scripts need of a screen that shows the whole session: the lead's phrases, or those of the first lane."""
+    """What the scripts need of a screen of the whole session: the lead's phrases, or those of the first lane."""
     lanes = state.session.lanes
     lane = next((x for x in lanes if x.role == "lead"), None) or next(iter(lanes), None)
     if lane is not None:

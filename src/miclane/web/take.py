@@ -13,11 +13,11 @@ from ..core.findings.finding import Finding, NewBand
 from ..core.findings.rules import find, measure_again
 from ..core.measure.loudness import SILENCE_LUFS
 from ..core.measure.phrases import Span
+from ..core.measure.prepare import phrases_and_breaths
 from ..core.measure.ride import ride_points
 from ..core.measure.take import Take
 from ..core.mix.document import Lane
 from ..core.mix.edits import Edit, Set
-from ..core.mix.prepare import phrases_and_breaths
 from ..core.mix.words import MOST_BYTES, read_words, words_edits
 from ..core.stages.ride import Ride
 from ..core.units import show_time

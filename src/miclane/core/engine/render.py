@@ -129,9 +129,7 @@ class Renderer:
             done = self._run(graph, target, first, last, {}, cancel, keep=True)
         return Range(start, done[target].cut(start, stop), done)
 
-    def sound(
-        self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None
-    ) -> np.ndarray:
+    def sound(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> np.ndarray:
         """Frames [start, stop) of a node as `loop` gives them; what would take much memory is made piece by piece."""
         first, last = self.span(graph, target, start, stop)
         if self._bytes(graph, target, last - first) <= self.budget.limit_bytes // 2:

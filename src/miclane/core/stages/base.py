@@ -188,7 +188,7 @@ Note = Literal[
 
 
 def with_note(stage: Stage, note: str, ms: str, tempo_bpm: float) -> Stage:
-    """A stage whose field `ms` is as long as the note in its field `note`, also where that is longer than can be set."""
+    """A stage whose field `ms` is as long as the note in its field `note`, even if longer than can be set."""
     value = getattr(stage, note)
     return stage if value == "ms" else stage.model_copy(update={ms: beat_ms(value, tempo_bpm)})
 

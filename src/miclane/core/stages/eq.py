@@ -224,7 +224,7 @@ def given_back(y: np.ndarray, part: np.ndarray, target: Target) -> np.ndarray:
 class Eq(Stage):
     """Bells, shelves, cuts, notch and tilt, static or dynamic.
 
-    `makeup_db` is set with `auto_makeup` by whoever knows the take (core.mix.makeup), so that out is as loud as in.
+    `makeup_db` is set with `auto_makeup` by whoever knows the take (core.measure.makeup), so that out is as loud as in.
     """
 
     title: ClassVar[str] = "EQ"

@@ -58,16 +58,4 @@ function splitBand(path, index) {
   change([{ op: "insert", path, index, value }], { structure: true, select: { band: index } });
 }
 
-// Makeup by itself: once the loop has been heard with a new setting of this stage, in the same step of undo.
-let followed = null;
-on("changed", ({ edits, gesture }) => {
-  const box = bench();
-  const mine = (edits ?? []).find((e) => box?.dataset.kind === "compressor" && box.dataset.auto === "1" && e.path.startsWith(`${box.dataset.path}/`) && !e.path.endsWith("/makeup_db"));
-  if (mine) followed = { gesture: gesture ?? "" };
-});
-on("rendered", unhurried(() => {
-  if (followed && bench()?.dataset.auto === "1") makeUp(followed.gesture);
-  followed = null;
-}));
-
 on("bench", draw);

@@ -35,6 +35,7 @@ const holdVariant = () => state.data?.hold ?? "untreated";
 async function other(variant, wanted) {
   if (wanted && player.variant !== variant) {
     await prepare(variant);
+    if (variant === holdVariant() && player.figures?.version !== state.version) await measure(); // equally loud from its first sample
     hearVariant(variant);
   } else if (!wanted && player.variant === variant) hearVariant("treated");
 }

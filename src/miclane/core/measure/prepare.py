@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from ..measure.bursts import find_breaths
-from ..measure.noise import noise_floor_dbfs
-from ..measure.phrases import find_phrases
-from .document import Breath, Phrase
+from ..mix.document import Breath, Phrase
+from .bursts import find_breaths
+from .noise import noise_floor_dbfs
+from .phrases import find_phrases
 
 
 def phrases_and_breaths(audio: np.ndarray, rate: int) -> tuple[tuple[Phrase, ...], tuple[Breath, ...]]:

@@ -5,13 +5,13 @@ from functools import lru_cache
 
 import numpy as np
 
-from ..measure.loudness import k_weighting
-from ..measure.spectrum import AXIS_HZ
+from ..mix.document import Lane, Session
+from ..mix.edits import Edit, Set
 from ..stages.base import Stage
 from ..stages.eq import Band, Eq, band_curve_db
 from ..stages.eq_design import response
-from .document import Lane, Session
-from .edits import Edit, Set
+from .loudness import k_weighting
+from .spectrum import AXIS_HZ
 
 SpectrumOf = Callable[[Lane], np.ndarray | None]
 LIMIT_DB = 18.0

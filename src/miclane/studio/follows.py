@@ -1,0 +1,120 @@
+"""What follows from an edit and is part of its step: makeup of EQs and compressors, linked duckers."""
+
+from collections.abc import Callable
+
+import numpy as np
+
+from ..core.engine.graph import Builder
+from ..core.engine.render import Cancel, Renderer
+from ..core.engine.stream import flow
+from ..core.errors import MicLaneError
+from ..core.measure.makeup import makeup_edits
+from ..core.measure.matching import match_edits
+from ..core.mix.document import Session, flat_stages
+from ..core.mix.edits import Edit, apply
+from ..core.mix.links import link_edits
+from ..core.mix.paths import Path, find_path, path_names
+from ..core.stages.compressor import Compressor
+from .recent import Recent
+from .takes import Takes
+
+EXCERPT_S = 5.0
+
+
+class Follows:
+    """Called with a session after edits, tells what else must be set.
+
+    A compressor is matched on an excerpt of what is sung into it. While a gesture moves something before it, it waits
+    for the hand to rest: then `resting` is asked for, which matches all of them.
+    """
+
+    def __init__(self, takes: Takes, renderer_of: Callable[[int], Renderer]) -> None:
+        self.takes = takes
+        self.renderer_of = renderer_of
+        self._excerpts: Recent[np.ndarray | None] = Recent(16)
+
+    def __call__(self, session: Session, edits: list[Edit], gesture: str = "") -> list[Edit]:
+        """What follows from `edits`, which the session has already."""
+        found = makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
+        found += link_edits(session, edits)
+        if not any(_makes_up(m.stages) for m in session.paths):
+            return found
+        made = apply(session, found).session if found else session
+        return found + match_edits(made, lambda p, s: _reaches(edits, p, s, gesture != ""), self._coming_in, made.rate)
+
+    def resting(self, session: Session) -> list[Edit]:
+        """What must be set once the hand rests."""
+        return match_edits(session, lambda path, stage: True, self._coming_in, session.rate)
+
+    def waits(self, session: Session, edits: list[Edit]) -> bool:
+        """Whether edits of a gesture leave a compressor to be matched once the hand rests."""
+        return any(
+            _reaches(edits, path, stage.id, False) and not _reaches(edits, path, stage.id, True)
+            for path in _paths(session)
+            for stage in flat_stages(path.member.stages)
+            if isinstance(stage, Compressor) and stage.auto_makeup
+        )
+
+    def _coming_in(self, session: Session, path: Path, stage: str) -> np.ndarray | None:
+        """An excerpt of what comes into a stage (channels, frames); None where nothing is heard there."""
+        start, stop = excerpt(session, path)
+        if stop <= start:
+            return None
+        try:
+            graph = Builder(session).build()
+            key = graph.places[f"{path.place}:before:{stage}"]
+        except (MicLaneError, KeyError):
+            return None
+        renderer = self.renderer_of(session.rate)
+
+        def make() -> np.ndarray:
+            first, _ = renderer.span(graph, key, start, stop)
+            pieces = flow(graph, key, start, stop, renderer.read, start - first, Cancel())
+            return np.concatenate(list(pieces), axis=1)
+
+        return self._excerpts.get((key, start, stop), make)
+
+
+def excerpt(session: Session, path: Path) -> tuple[int, int]:
+    """Frames of the stretch of five seconds in which most is sung along a path; of one without words its first."""
+    size = min(round(EXCERPT_S * session.rate), session.frames)
+    phrases = path.timed_by.phrases if path.timed_by else ()
+    if not phrases:
+        return 0, size
+
+    def sung(start: int) -> int:
+        return sum(max(0, min(p.end, start + size) - max(p.start, start)) for p in phrases)
+
+    best = max((p.start for p in phrases), key=sung)
+    best = max(0, min(best, session.frames - size))
+    return best, best + size
+
+
+def _makes_up(stages: tuple) -> bool:
+    return any(isinstance(s, Compressor) and s.auto_makeup for s in flat_stages(stages))
+
+
+def _paths(session: Session) -> list[Path]:
+    return [find_path(session, name) for name in path_names(session)]
+
+
+def _reaches(edits: list[Edit], path: Path, stage_id: str, own: bool) -> bool:
+    """Whether edits change what a stage of a path does; with `own` only those of its own settings."""
+    order = [s.id for s in path.member.stages]
+    whose = next((s.id for s in path.member.stages if stage_id in {x.id for x in flat_stages((s,))}), stage_id)
+    for edit in edits:
+        if edit.path == path.base or (not own and edit.path in (f"{path.base}/stages", f"{path.base}/sound")):
+            return True
+        if not own and edit.path.startswith(f"{path.base}/phrases"):
+            return True
+        if not edit.path.startswith(f"{path.base}/stages/"):
+            continue
+        parts = edit.path.split("/")
+        if stage_id in parts and not edit.path.endswith("/makeup_db"):
+            return True
+        if own or stage_id in parts:
+            continue
+        touched = parts[3]
+        if touched not in order or order.index(touched) <= order.index(whose):
+            return True
+    return False

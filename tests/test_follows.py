@@ -1,0 +1,107 @@
+"""What follows from an edit: a compressor's makeup is kept with no page open, and on the command line."""
+
+import time
+
+import numpy as np
+import pytest
+import soundfile
+
+from conftest import RATE
+from miclane.core.engine.graph import Builder
+from miclane.core.measure.loudness import integrated_lufs
+from miclane.core.mix.chain import Chain
+from miclane.core.mix.edits import Edit, Insert, Set
+from miclane.core.process import process
+from miclane.core.stages.compressor import Compressor
+from miclane.demo.seed import SONG, seed
+from miclane.studio.follows import EXCERPT_S, excerpt
+from miclane.studio.studio import Studio
+
+LEVEL = "lanes/lead/stages/level"
+
+
+@pytest.fixture
+def song(studio: Studio) -> Studio:
+    seed(studio.sessions, studio.sounds)
+    studio.sessions.edit("salt-ferry", [Set(path=f"{LEVEL}/auto_makeup", value=True)])
+    return studio
+
+
+def level(studio: Studio) -> Compressor:
+    return next(s for s in studio.sessions.get("salt-ferry").session.lane("lead").stages if s.id == "level")
+
+
+def off_by(studio: Studio) -> float:
+    """How much louder the excerpt comes out of the compressor than it goes in, in LU."""
+    session = studio.sessions.get("salt-ferry").session
+    path = "lane:lead"
+    from miclane.core.mix.paths import find_path
+
+    start, stop = excerpt(session, find_path(session, "lead"))
+    assert stop - start == EXCERPT_S * RATE
+    graph = Builder(session).build()
+    render = studio.renderer(RATE)
+    before, after = (
+        render.loop(graph, graph.places[f"{path}:{w}:level"], start, stop).audio for w in ("before", "stage")
+    )
+    return integrated_lufs(after, RATE) - integrated_lufs(before, RATE)
+
+
+def test_a_compressors_makeup_follows_its_own_settings_in_the_same_step(song: Studio) -> None:
+    assert abs(off_by(song)) < 0.15
+    before = song.sessions.get("salt-ferry")
+    for k in range(5):
+        song.edit("salt-ferry", [Set(path=f"{LEVEL}/threshold_db", value=-30 - k)], gesture="drag")
+    assert level(song).makeup_db > 3
+    assert abs(off_by(song)) < 0.15
+    assert song.sessions.get("salt-ferry").steps == before.steps + 1
+    assert song.sessions.undo("salt-ferry").session == before.session
+
+
+@pytest.mark.parametrize(
+    "edit",
+    [
+        Set(path="lanes/lead/stages/clean/bands/1/gain_db", value=9.0),
+        Set(path="lanes/lead/stages/peaks/on", value=False),
+        Insert(path="lanes/lead/stages", index=1, value={"kind": "trim", "gain_db": 9}),
+    ],
+)
+def test_it_follows_what_is_done_before_it(song: Studio, edit: Edit) -> None:
+    before = level(song).makeup_db
+    song.edit("salt-ferry", [edit])
+    assert level(song).makeup_db != before
+    assert abs(off_by(song)) < 0.15
+
+
+def test_in_a_gesture_before_it_it_is_matched_once_the_hand_rests(song: Studio) -> None:
+    before = song.sessions.get("salt-ferry")
+    for k in range(4):
+        song.edit("salt-ferry", [Set(path="lanes/lead/stages/trim/gain_db", value=2.0 * k + 2)], gesture="drag")
+    assert level(song).makeup_db == before.session.lane("lead").stages[4].makeup_db
+    deadline = time.monotonic() + 60
+    while level(song).makeup_db == before.session.lane("lead").stages[4].makeup_db and time.monotonic() < deadline:
+        time.sleep(0.02)
+    assert abs(off_by(song)) < 0.15
+    assert song.sessions.get("salt-ferry").steps == before.steps + 1
+    assert song.sessions.undo("salt-ferry").session == before.session
+
+
+def test_what_comes_after_it_leaves_it_alone(song: Studio) -> None:
+    before = level(song).makeup_db
+    song.edit("salt-ferry", [Set(path="lanes/lead/stages/tone/bands/0/gain_db", value=6.0)])
+    song.edit("salt-ferry", [Set(path="lanes/double/stages/level/threshold_db", value=-40.0)])
+    assert level(song).makeup_db == before
+
+
+def test_on_the_command_line_a_chain_makes_up_its_own_level() -> None:
+    audio, rate = soundfile.read(SONG / "lead.flac", frames=10 * RATE, start=18 * RATE)
+    x = np.ascontiguousarray(audio[None])
+    stage = {"kind": "compressor", "threshold_db": -34, "ratio": 6, "auto_makeup": True}
+    for mix in (1.0, 0.5):
+        chain = Chain.model_validate({"format": "mic-lane/chain", "version": 1, "stages": [{**stage, "mix": mix}] * 2})
+        out, _ = process(x, rate, chain)
+        assert abs(integrated_lufs(out, rate) - integrated_lufs(x, rate)) < 0.25
+    plain = Chain.model_validate(
+        {"format": "mic-lane/chain", "version": 1, "stages": [{**stage, "auto_makeup": False}]}
+    )
+    assert integrated_lufs(process(x, rate, plain)[0], rate) < integrated_lufs(x, rate) - 3
