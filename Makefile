@@ -27,15 +27,26 @@ test: .venv/dev.stamp  ## all tests, browser tests included
 	@$(BIN)/miclane warm
 	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),$(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal && $(MAKE) -s browser-test)
 
-browser-test:  # what failed in the browser is tried once more: pages are timed by a machine that others use as well
-	@$(BIN)/python -m pytest -m browser || $(BIN)/python -m pytest -m browser --last-failed
+browser-test:
+	@$(BIN)/python -m pytest -m browser
 
 bench: .venv/dev.stamp  ## speed as ratios taken in one run
 	@$(BIN)/python -m bench $(ARGS)
 
-check: .venv/dev.stamp  ## ruff and mypy
+check: .venv/dev.stamp node_modules/.package-lock.json  ## ruff, mypy, import-linter, deptry, djlint, eslint, tsc
 	@$(BIN)/ruff check src tests bench tools
+	@$(BIN)/ruff format -q --check src tests bench
 	@$(BIN)/mypy
+	@$(BIN)/lint-imports --no-logo > .lint-imports.log 2>&1 || (cat .lint-imports.log; exit 1)
+	@$(BIN)/deptry src > .deptry.log 2>&1 || (cat .deptry.log; exit 1)
+	@$(BIN)/djlint --quiet --lint src/miclane/web/templates
+	@node_modules/.bin/eslint src/miclane/web/static/js
+	@node_modules/.bin/tsc -p .
+	@echo "make check: all is well"
+
+node_modules/.package-lock.json: package.json package-lock.json
+	@tools/need-node
+	@npm ci --silent --no-audit --no-fund > .npm.log 2>&1 || (cat .npm.log; exit 1)
 
 lock: .venv/dev.stamp  ## pin every dependency anew
 	@$(BIN)/pip install -q pip-tools

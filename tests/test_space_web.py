@@ -33,10 +33,10 @@ def add_delay(web, identifier: str = "echo") -> None:  # noqa: F811
     put(web, "lanes/lead/sends", {"id": identifier, "level_db": -10}, 9)
 
 
-def told_by(demo, duck_first: bool = False, without: str = "") -> tuple:
+def told_by(demo, duck_first: bool = False, unducked: bool = False) -> tuple:
     """Dry over returns singing and in gaps, and what the ducker does, over the demo's loop."""
     studio, state = demo.studio, demo.studio.sessions.get("salt-ferry")
-    graph = studio.graph(state, without=without, duck_first=duck_first)
+    graph = studio.graph(state, unducked=unducked, duck_first=duck_first)
     renderer, first, last = studio.renderer(RATE), LOOP["first"], LOOP["last"]
     mix = renderer.loop(graph, graph.places["bus:mix:out"], first, last)
     dry, wet = ((mix.cut(graph.places[p]) ** 2).sum(axis=0) for p in ("lane:lead:out", "return:plate:out"))
@@ -49,7 +49,7 @@ def told_by(demo, duck_first: bool = False, without: str = "") -> tuple:
 def test_the_duck_on_the_demo_clears_the_words_and_fills_the_gaps(web, demo, back, capsys) -> None:  # noqa: F811
     assert web.post(f"{SPACE}/plate/duck/begin").status_code == 200
     after, does = told_by(demo)
-    before, _ = told_by(demo, without="duck")
+    before, _ = told_by(demo, unducked=True)
     first, _ = told_by(demo, duck_first=True)
     with capsys.disabled():
         for name, over in (("no duck", before), ("duck", after), ("duck before the effect", first)):

@@ -53,7 +53,7 @@ def process(
 def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="As JSON.")] = False) -> None:
     """The raw-take report: loudness, true peak, phrases, events, noise floor, rings, pitch range, and findings."""
     from .core.audio import read_sound
-    from .core.measure.report import measure_file
+    from .core.findings.report import measure_file
     from .core.units import note_name, show_time
 
     clip = read_sound(sound, str(sound))

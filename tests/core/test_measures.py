@@ -7,11 +7,11 @@ from scipy.signal import butter, sosfiltfilt
 from conftest import RATE, noise, sine
 from miclane.core.audio import read_sound
 from miclane.core.engine.node import make_trace
+from miclane.core.findings.report import measure_file
 from miclane.core.measure.events import find_sibilants
 from miclane.core.measure.noise import noise_floor_dbfs
 from miclane.core.measure.phrases import find_phrases
 from miclane.core.measure.pitch import pitch_range_hz, track_pitch
-from miclane.core.measure.report import measure_file
 from miclane.core.measure.spectrum import AXIS_HZ, long_term_db
 from miclane.core.measure.stages import read_stage
 from miclane.demo.seed import SONG

@@ -17,8 +17,8 @@ _STAMP = Path(__file__).parent / "__pycache__" / "warm.stamp"
 
 def warm_up(progress: Callable[[int, int, str], None] = lambda done, total, name: None) -> None:
     """Run every kind of stage once on mono and stereo, and the measures; `progress(done, total, name)` is told."""
+    from .findings.report import measure_file
     from .measure.loudness import measure_loudness
-    from .measure.report import measure_file
 
     noise = np.random.default_rng(0).standard_normal((2, _RATE // 4)) * 0.1
     kinds = [k for k in sorted(load_kinds()) if k != "split"]

@@ -14,6 +14,7 @@ from ..core.mix.document import Session, flat_stages
 from ..core.mix.edits import Edit, apply
 from ..core.mix.links import link_edits
 from ..core.mix.paths import Path, find_path, path_names
+from ..core.stages.base import Stage
 from ..core.stages.compressor import Compressor
 from .recent import Recent
 from .takes import Takes
@@ -90,7 +91,7 @@ def excerpt(session: Session, path: Path) -> tuple[int, int]:
     return best, best + size
 
 
-def _makes_up(stages: tuple) -> bool:
+def _makes_up(stages: tuple[Stage, ...]) -> bool:
     return any(isinstance(s, Compressor) and s.auto_makeup for s in flat_stages(stages))
 
 

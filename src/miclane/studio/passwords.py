@@ -21,7 +21,7 @@ _COST = {"n": 1 << 15, "r": 8, "p": 1, "maxmem": 64 << 20}
 
 
 def _derived(password: str, salt: bytes) -> bytes:
-    return hashlib.scrypt(password.encode(), salt=salt, dklen=32, **_COST)  # type: ignore[arg-type]
+    return hashlib.scrypt(password.encode(), salt=salt, dklen=32, **_COST)
 
 
 def set_password(data: Path, password: str) -> None:

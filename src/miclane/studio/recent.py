@@ -2,11 +2,12 @@
 
 import threading
 from collections.abc import Callable
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 from cachetools import LRUCache
 
 T = TypeVar("T")
+Key = tuple[Any, ...]
 
 
 class Recent(Generic[T]):
@@ -16,16 +17,16 @@ class Recent(Generic[T]):
     """
 
     def __init__(self, most: int) -> None:
-        self._held: LRUCache[tuple, T] = LRUCache(most)
-        self._making: dict[tuple, threading.Event] = {}
+        self._held: LRUCache[Key, T] = LRUCache(most)
+        self._making: dict[Key, threading.Event] = {}
         self._lock = threading.Lock()
 
-    def has(self, key: tuple) -> bool:
+    def has(self, key: Key) -> bool:
         """Whether a value is held under a key."""
         with self._lock:
             return key in self._held
 
-    def get(self, key: tuple, make: Callable[[], T], waiting: Callable[[], None] = lambda: None) -> T:
+    def get(self, key: Key, make: Callable[[], T], waiting: Callable[[], None] = lambda: None) -> T:
         """The value held under a key, or made now. While another makes it, `waiting` is called and may give up."""
         while True:
             with self._lock:

@@ -149,13 +149,13 @@ class Studio:
         self,
         state: State,
         untreated: str = "",
-        without: str = "",
+        unducked: bool = False,
         alone: tuple[str, str, int] | None = None,
         duck_first: bool = False,
     ) -> Graph:
         """Graph of a session at its version; what can be said of it as for the Builder."""
-        key = (state.id, state.version, untreated, without, alone, duck_first)
-        return self._graphs.get(key, Builder(state.session, untreated, without, alone, duck_first).build)
+        key = (state.id, state.version, untreated, unducked, alone, duck_first)
+        return self._graphs.get(key, Builder(state.session, untreated, unducked, alone, duck_first).build)
 
     def _without_return(self, state: State, identifier: str) -> Graph:
         """Graph of a session with one of its returns muted."""
@@ -264,7 +264,7 @@ class Studio:
             return self._without_return(state, band[0])
         if variant == "duckfirst":
             return self.graph(state, duck_first=True)
-        return self.graph(state, without="duck" if variant == "unducked" else "")
+        return self.graph(state, unducked=variant == "unducked")
 
     def figures(
         self,

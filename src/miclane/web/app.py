@@ -16,42 +16,12 @@ from ..core.errors import CancelledError, ConflictError, MicLaneError, UnknownPl
 from ..studio.passwords import Doorkeeper
 from ..studio.prints import Printer
 from ..studio.studio import Studio
-from . import (
-    control,
-    dynamics,
-    edits,
-    lane,
-    login,
-    printing,
-    returns,
-    routing,
-    shelf,
-    sibilance,
-    sound,
-    space,
-    take,
-    tone,
-)
+from . import screens
 from .pages import render_error
+from .screens.login import Door
 from .security import Bounded, Faults, Headed, SameOrigin
 
 HOSTS = frozenset({"127.0.0.1", "localhost"})
-SCREENS = (
-    shelf,
-    lane,
-    take,
-    tone,
-    sibilance,
-    dynamics,
-    control,
-    routing,
-    space,
-    returns,
-    printing,
-    sound,
-    edits,
-    login,
-)
 _STATUS = {ConflictError: 409, UnknownPlaceError: 404, UnusableDataError: 507}
 
 
@@ -67,12 +37,12 @@ def create_app(data: Path, hosts: frozenset[str] = HOSTS, keeper: Doorkeeper | N
     app = FastAPI(title="Mic Lane", docs_url=None, redoc_url=None, openapi_url=None, lifespan=life)
     app.state.studio, app.state.printer, app.state.keeper = studio, Printer(studio), keeper
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for module in SCREENS:
+    for module in screens.found():
         app.include_router(module.router)
     app.add_middleware(Faults)  # the last one added stands outermost
     app.add_middleware(Bounded)
     if keeper is not None:
-        app.add_middleware(login.Door, keeper=keeper)
+        app.add_middleware(Door, keeper=keeper)
     app.add_middleware(SameOrigin)
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=sorted(hosts), www_redirect=False)
     app.add_middleware(Headed)

@@ -10,13 +10,14 @@ from fastapi.templating import Jinja2Templates
 from jinja2 import StrictUndefined
 
 from ..core.mix.places import bounds_of
-from ..core.stages.base import Settings, rule_of
+from ..core.stages.base import Settings, Stage, rule_of
 from ..core.units import note_name, show_time, show_value
 from ..store.sessions import State
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")
 templates.env.autoescape = True  # of every suffix: pictures are put into pages as they come
 templates.env.undefined = StrictUndefined
+templates.env.filters["note_of"] = lambda stage: stage.note_shown()
 templates.env.trim_blocks = templates.env.lstrip_blocks = True
 
 
@@ -25,6 +26,15 @@ def asset_version() -> str:
     """Changes whenever a shipped script or sheet does."""
     static = Path(__file__).parent / "static"
     return str(int(max(p.stat().st_mtime for p in static.rglob("*") if p.is_file())))
+
+
+@lru_cache(maxsize=1)
+def return_starts() -> dict[str, dict[str, Any]]:
+    """What returns may begin with, by name: a stage as plain data."""
+    kinds = sorted(Stage.kinds.items(), reverse=True)
+    return {
+        name: {"kind": kind, "name": name, **first} for kind, cls in kinds for name, first in cls.starts_return.items()
+    }
 
 
 def fraction(value: float, low: float, high: float, scale: str) -> float:
@@ -68,41 +78,57 @@ def rule_context(
 
 
 def controls(model: Settings, path: str, leave_out: tuple[str, ...] = ()) -> list[dict[str, Any]]:
-    """Controls for every setting of a stage, in the order of its fields: rules, choices, switches."""
+    """Controls for every setting of a model that is to be seen, in the order of its fields."""
     found: list[dict[str, Any]] = []
     for name, info in type(model).model_fields.items():
-        if name in ("kind", "id", "name", "on", *leave_out):
+        extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        if name in ("kind", "id", "name", "on", *leave_out) or not _is_shown(model, extra):
             continue
+        common = {
+            "name": name,
+            "path": f"{path}/{name}",
+            "value": getattr(model, name),
+            "group": extra.get("group", ""),
+            "part": extra.get("part", ""),
+            "label": extra.get("label") or name.replace("_", " "),
+            "usual": getattr(model, name) == info.default,
+        }
         if rule_of(model, name):
-            found.append({"name": name, "type": "rule", "rule": rule_context(model, name, path)})
+            found.append({**common, "type": "rule", "rule": rule_context(model, name, path)})
         elif get_origin(info.annotation) is Literal and len(get_args(info.annotation)) > 1:
-            extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-            found.append(
-                {
-                    "name": name,
-                    "type": "choice",
-                    "path": f"{path}/{name}",
-                    "label": extra.get("label", name.replace("_", " ")),
-                    "value": getattr(model, name),
-                    "options": get_args(info.annotation),
-                    "names": extra.get("names", {}),
-                }
-            )
+            options, names = get_args(info.annotation), extra.get("names", {})
+            found.append({**common, "type": "choice", "options": options, "names": names})
         elif info.annotation is bool:
-            found.append(
-                {
-                    "name": name,
-                    "type": "switch",
-                    "path": f"{path}/{name}",
-                    "label": name.replace("_", " "),
-                    "value": getattr(model, name),
-                }
-            )
+            found.append({**common, "type": "switch"})
     return found
+
+
+def _is_shown(model: Settings, extra: dict[str, Any]) -> bool:
+    """Whether a field is to be seen as the others stand."""
+    when = extra.get("when")
+    if not extra.get("shown", True):
+        return False
+    if not when:
+        return True
+    wanted = when[1] if isinstance(when[1], list | tuple) else (when[1],)
+    return getattr(model, when[0]) in wanted
+
+
+def groups(model: Settings, path: str, leave_out: tuple[str, ...] = ()) -> list[dict[str, Any]]:
+    """The controls in the groups that their fields name, those of none first; a group is open where it was used."""
+    found: dict[str, list[dict[str, Any]]] = {"": []}
+    for control in controls(model, path, leave_out):
+        found.setdefault(control["group"], []).append(control)
+    return [
+        {"title": title, "controls": inside, "open": not title or not all(c["usual"] for c in inside)}
+        for title, inside in found.items()
+    ]
 
 
 def page(request: Request, template: str, state: State | None, status: int = 200, **context: Any) -> HTMLResponse:
     """A whole page, or for htmx its inside alone."""
+    from . import screens  # whose modules stand on this one
+
     everything = {
         "state": state,
         "session": state.session if state else None,
@@ -110,6 +136,10 @@ def page(request: Request, template: str, state: State | None, status: int = 200
         "show_time": show_time,
         "rule_context": rule_context,
         "controls": controls,
+        "groups": groups,
+        "return_starts": return_starts(),
+        "bar": screens.bar(),
+        "scripts": screens.scripts(),
         **context,
     }
     return templates.TemplateResponse(request, template, everything, status_code=status)

@@ -12,16 +12,12 @@ from functools import lru_cache
 
 from ..errors import UnusableChainError
 from ..mix.document import Lane, Session, keyed_by
-from ..stages.base import Key, Stage
-from ..stages.deess import Balanced
-from ..stages.eq import Eq
-from ..stages.multiband import Multiband
+from ..stages.base import TAKEN, Key, Stage
 from ..stages.sending import Sending
 from ..stages.split import SILENT_DB, BranchSend, Send, Split, blend_gain
 
 Gains = tuple[float, float]
 _OVERLAP = 0.3
-HEARD, TAKEN = -1, -2
 
 
 @dataclass(frozen=True)
@@ -102,8 +98,8 @@ def pan_gains(pan: float, channels: int) -> Gains:
 class Builder:
     """Builds the graph of a session.
 
-    `untreated` names the path (as mix.paths does) whose stages are left out ("*" for all vocal lanes); `without` a kind
-    of stage that is left out everywhere; `alone` a path, a stage on it and a part of that: the path then ends with the
+    `untreated` names the path (as mix.paths does) whose stages are left out ("*" for all vocal lanes); `unducked`
+    leaves all duckers out; `alone` a path, a stage on it and a part of that: the path then ends with the
     part alone. The parts of an EQ or a multiband are its bands; of a split its branches; of a de-esser or plosive
     stage, HEARD (what it listens to) and TAKEN (what it takes). `duck_first` puts every return's ducker before its
     effect, to hear and see why it does not belong there.
@@ -113,14 +109,14 @@ class Builder:
         self,
         session: Session,
         untreated: str = "",
-        without: str = "",
+        unducked: bool = False,
         alone: tuple[str, str, int] | None = None,
         duck_first: bool = False,
     ) -> None:
         self.session = session
         self.alone = alone
         self.untreated = untreated
-        self.without = without
+        self.unducked = unducked
         self.duck_first = duck_first
         self.graph = Graph(session.rate, session.frames)
         self.apart: dict[
@@ -165,7 +161,7 @@ class Builder:
         for ret in session.returns:
             stages = ret.stages
             if self.duck_first:
-                stages = tuple(sorted(stages, key=lambda s: s.kind != "duck"))
+                stages = tuple(sorted(stages, key=lambda s: not s.ducks))
             last = self._path(f"return:{ret.id}", stages, self._sum(sends[ret.id]))
             gain = fader_gain(ret.fader_db)
             places[f"return:{ret.id}:out"] = self._sum([(last, (gain, gain))])
@@ -252,7 +248,7 @@ class Builder:
             self.graph.places[f"{path}:before:{stage.id}"] = into
             if isinstance(stage, Split):
                 into = self._split(path, stage, into)
-            elif stage.on and stage.kind != self.without:
+            elif stage.on and not (self.unducked and stage.ducks):
                 into = self._stage(stage, into)
             self.graph.places[f"{path}:stage:{stage.id}"] = into
         return into
@@ -314,14 +310,12 @@ def _placed(stage: Stage, lane: Lane, rate: int) -> Stage:
 def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[Stage, ...]:
     """The stages before one, those of its branch included, and then one part of it alone; () if it is not there."""
     for k, stage in enumerate(stages):
-        if stage.id == stage_id and isinstance(stage, Multiband) and 0 <= band < len(stage.bands):
-            return (*stages[:k], stage.alone(band))
         if stage.id == stage_id and isinstance(stage, Split) and 0 <= band < len(stage.branches):
             return (*stages[:k], *stage.branches[band].stages)
-        if stage.id == stage_id and isinstance(stage, Balanced):
-            return (*stages[:k], stage.listening().model_copy(update={"id": stage.id}) if band == HEARD else stage)
-        if stage.id == stage_id and isinstance(stage, Eq) and 0 <= band < len(stage.bands):
-            return (*stages[:k], stage.bands[band].alone().model_copy(update={"id": stage.id}))
+        if stage.id == stage_id and band == TAKEN:
+            return (*stages[:k], stage)
+        if stage.id == stage_id and (part := stage.heard_alone(band)) is not None:
+            return (*stages[:k], part.model_copy(update={"id": stage.id}))
         for branch in getattr(stage, "branches", ()):
             inside = _until_part(branch.stages, stage_id, band)
             if inside:

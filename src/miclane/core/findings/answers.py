@@ -8,7 +8,6 @@ from ..stages.base import Stage
 from ..stages.eq import Band, Eq
 from .finding import Answer, Finding, NewBand, NewStage, PhraseTrims
 
-_CLEANING = ("trim", "ride", "gate")
 _NEAR = 1.19  # a quarter of an octave
 _NEAR_ENOUGH_DB = 0.5
 _CLOSE_ENOUGH = {"frequency_hz": 0.02, "gain_db": 0.15, "q": 0.1}
@@ -39,7 +38,7 @@ def _base(lane: Lane) -> str:
 def _band(lane: Lane, wanted: dict[str, Any]) -> list[Edit]:
     index, eq = next(((i, s) for i, s in enumerate(lane.stages) if isinstance(s, Eq)), (0, None))
     if eq is None:
-        index = sum(1 for s in lane.stages if s.kind in _CLEANING)
+        index = sum(1 for s in lane.stages if s.prepares)
         value = {"kind": "eq", "id": new_id(), "name": "Clean EQ", "bands": [wanted]}
         return [Insert(path=_base(lane), index=index, value=value)]
     path = f"{_base(lane)}/{eq.id}"

@@ -10,7 +10,7 @@ from typing import Any
 from llvmlite import ir
 from numba import types
 from numba.core import cgutils
-from numba.core.datamodel import PrimitiveModel
+from numba.core.datamodel.models import PrimitiveModel
 from numba.extending import intrinsic as numba_intrinsic
 from numba.extending import register_model
 

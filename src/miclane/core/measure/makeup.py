@@ -5,13 +5,13 @@ from functools import lru_cache
 
 import numpy as np
 
-from ..mix.document import Lane, Session
+from ..axes import AXIS_HZ
+from ..mix.document import Lane, Session, flat_stages
 from ..mix.edits import Edit, Set
 from ..stages.base import Stage
 from ..stages.eq import Band, Eq, band_curve_db
 from ..stages.eq_design import response
 from .loudness import k_weighting
-from .spectrum import AXIS_HZ
 
 SpectrumOf = Callable[[Lane], np.ndarray | None]
 LIMIT_DB = 18.0
@@ -27,7 +27,8 @@ def makeup_edits(session: Session, edits: list[Edit], spectrum_of: SpectrumOf) -
     found: list[Edit] = []
     for lane in session.lanes:
         mine = [e for e in edits if e.path == f"lanes/{lane.id}" or e.path.startswith(f"lanes/{lane.id}/stages")]
-        if not any(_reaches_tone(e.path) for e in mine) or not any(s.kind in ("eq", "split") for s in lane.stages):
+        equalised = any(isinstance(s, Eq) for s in flat_stages(lane.stages))
+        if not equalised or not any(_reaches_tone(e.path) for e in mine):
             continue
         spectrum = spectrum_of(lane)
         if spectrum is not None:

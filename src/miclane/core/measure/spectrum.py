@@ -5,11 +5,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..axes import AXIS_HZ
 from .levels import middle_of
 from .phrases import Span
-
-AXIS_HZ = np.geomspace(20, 20000, 361)
-
 
 _AT_ONCE = 256  # frames whose spectra are made in one go, so that a long take needs little memory
 

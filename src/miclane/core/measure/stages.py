@@ -1,24 +1,9 @@
 """What a stage did over a range: level in and out, reduction, from its trace."""
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from ..engine.node import Trace
-
-
-@dataclass(frozen=True)
-class StageReading:
-    """Levels in dBFS over the loud parts; reduction in dB (positive is down): median, 95th percentile, extremes."""
-
-    level_in_db: float
-    level_out_db: float
-    change_db: float
-    reduction_median_db: float
-    reduction_p95_db: float
-    reduction_max_db: float
-    reduction_min_db: float
-    peak_out_db: float
+from ..readings import StageReading
 
 
 def read_stage(trace: Trace, start: int, stop: int) -> StageReading:
@@ -27,7 +12,7 @@ def read_stage(trace: Trace, start: int, stop: int) -> StageReading:
     b = max(a + 1, (stop - trace.start) // trace.hop)
     inside, outside = trace.mean_square_in[a:b], trace.mean_square_out[a:b]
     if not len(inside):
-        return StageReading(-200.0, -200.0, 0.0, 0.0, 0.0, 0.0, 0.0, -200.0)
+        return StageReading(-200.0, -200.0, 0.0, 0.0, 0.0, 0.0, 0.0, -200.0, trace.gain_db is not None)
     sung = inside > max(inside.max() * 10**-2.5, 1e-12)
     sung = sung if sung.any() else np.ones(len(inside), bool)
     level_in = 10 * np.log10(max(inside[sung].mean(), 1e-20))
@@ -42,6 +27,7 @@ def read_stage(trace: Trace, start: int, stop: int) -> StageReading:
         float(down.max()),
         float(down.min()),
         float(20 * np.log10(max(trace.peak_out[a:b].max(), 1e-10))),
+        trace.gain_db is not None,
     )
 
 

@@ -6,8 +6,7 @@ from typing import Any, Literal
 import numpy as np
 
 from ..stages.base import Stage
-from ..stages.compressing import CompressorProcessor, Follower
-from ..stages.compressor import Compressor
+from ..stages.compressor import Compressor, CompressorProcessor, Follower
 from ..stages.detector import Filter, PeakLevel, cut_sections
 from ..stages.lift import Lift
 from ..stages.multiband import Multiband

@@ -102,6 +102,11 @@ class Return(Settings):
     mute: bool = False
     bus: Identifier = "mix"
 
+    @property
+    def on_space(self) -> bool:
+        """Whether it is a space: it has an effect, or is held down; else it is a branch that lanes share."""
+        return any(s.effect or s.ducks for s in self.stages)
+
 
 class Bus(Settings):
     """A sum with stages that feeds another bus; the mix feeds none."""

@@ -90,14 +90,14 @@ def name_of(members: tuple[Any, ...], index: int) -> str:
     return getattr(members[index], "id", "") or str(index)
 
 
-def replaced(steps: tuple[Step, ...], value: Any) -> Session:
+def replaced(steps: tuple[Step, ...], value: Any) -> Any:
     """The session with `value` at the place these steps lead to. Nothing is validated; no other model is copied."""
     for step in reversed(steps):
         if step.index is not None:
             members = getattr(step.holder, step.field)
             value = (*members[: step.index], value, *members[step.index + 1 :])
         value = step.holder.model_copy(update={step.field: value})
-    return value  # type: ignore[no-any-return]
+    return value
 
 
 @lru_cache(maxsize=512)
@@ -106,7 +106,8 @@ def taking(model: type[Settings], field: str, member: bool) -> TypeAdapter[Any]:
     info = model.model_fields[field]
     if not member:
         kind = Field(discriminator=info.discriminator) if info.discriminator else Field()
-        return TypeAdapter(Annotated[info.annotation, *info.metadata, kind])  # type: ignore[arg-type]
+        adapted: Any = Annotated[info.annotation, *info.metadata, kind]
+        return TypeAdapter(adapted)
     if get_origin(info.annotation) is not tuple:
         raise UnknownPlaceError(f"“{field}” is not a list")
     return TypeAdapter(get_args(info.annotation)[0])

@@ -5,7 +5,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
-from .base import Passage, Processor, Stage, in_order, rule
+from .base import Passage, Processor, Stage, in_order, rule, setting
 from .passages import Passages
 
 
@@ -44,9 +44,11 @@ class Apart(Stage):
     title: ClassVar[str] = "Apart"
     summary: ClassVar[str] = "only the sibilants, or all but them"
     insertable: ClassVar[bool] = False
+    picture: ClassVar[str] = "apart"
+    measured: ClassVar[bool] = False
 
     kind: Literal["apart"] = "apart"
-    part: Literal["sibilants", "rest"] = "sibilants"
+    part: Literal["sibilants", "rest"] = setting("sibilants", shown=False)
     edge_ms: float = rule(6.0, "Edges", "ms", 1, 30, scale="log", usual=(4, 12))
     passages: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=8000)
 

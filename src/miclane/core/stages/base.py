@@ -10,9 +10,11 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..kernels.biquad import delay_line
-from ..units import beat_ms
+from ..readings import StageReading
+from ..units import beat_ms, show_value
 
 Scale = Literal["linear", "log"]
+HEARD, TAKEN = -1, -2  # parts of a stage that can be heard alone: what it listens to, what it takes
 
 
 def rule(
@@ -26,8 +28,13 @@ def rule(
     usual: tuple[float, float] | None = None,
     step: float | None = None,
     hint: str = "",
+    group: str = "",
+    when: tuple[str, Any] | None = None,
 ) -> Any:
-    """A number the user sets: validated to [low, high], drawn as a rule with the usual span shaded."""
+    """A number the user sets: validated to [low, high], drawn as a rule with the usual span shaded.
+
+    `group` and `when` as of `setting`.
+    """
     extra: dict[str, Any] = {
         "label": label,
         "unit": unit,
@@ -37,7 +44,32 @@ def rule(
         "signed": low < 0 < high,
     }
     extra["step"] = step or {"dB": 0.1, "Hz": 1.0, "ms": 0.1, "s": 0.01, "%": 0.01}.get(unit, 0.1)
-    return Field(default, ge=low, le=high, allow_inf_nan=False, json_schema_extra={"rule": extra})
+    return Field(
+        default,
+        ge=low,
+        le=high,
+        allow_inf_nan=False,
+        json_schema_extra={"rule": extra, "group": group, "when": list(when) if when else None},
+    )
+
+
+def setting(
+    default: Any,
+    label: str = "",
+    *,
+    names: dict[str, str] | None = None,
+    group: str = "",
+    when: tuple[str, Any] | None = None,
+    part: str = "",
+    shown: bool = True,
+) -> Any:
+    """A choice or a switch the user sets. `names` are what its values are called where that is not what they say.
+
+    On the bench it stands in the `group` of that title (in none: at the head), only `when` a field has a value (or one
+    of several), as the template `part` draws it; not `shown`, it is drawn by something else.
+    """
+    extra: dict[str, Any] = {"label": label, "names": names or {}, "group": group, "when": list(when) if when else None}
+    return Field(default, json_schema_extra={**extra, "part": part, "shown": shown})
 
 
 class Settings(BaseModel):
@@ -118,9 +150,37 @@ class Stage(Settings):
     title: ClassVar[str] = ""
     summary: ClassVar[str] = ""
     widens: ClassVar[bool] = False
+    # where it may stand
     insertable: ClassVar[bool] = True
     takes_lane: ClassVar[bool] = False  # it works from its lane's phrases and events, so only a lane can have it
     for_returns: ClassVar[bool] = False  # it belongs on a return
+    in_branches: ClassVar[bool] = True
+    # what it is among others
+    effect: ClassVar[bool] = False  # it makes the sound of a return
+    ducks: ClassVar[bool] = False  # it holds a return down while its key sings
+    levels: ClassVar[bool] = False  # it does a share of the work of turning down
+    brings_up_sibilants: ClassVar[bool] = False
+    prepares: ClassVar[bool] = False  # it belongs before everything that listens to level or tone
+    lifts: ClassVar[bool] = False  # it raises what is quiet
+    by_peak: ClassVar[bool] = False  # its threshold stands among peaks
+    starts_return: ClassVar[dict[str, dict[str, Any]]] = {}  # returns that begin with it: name and settings
+    ceiling: ClassVar[str] = ""  # the setting that is a ceiling
+    # how it is shown: templates `bench_<picture>.html` on the left, `bench_<panel>.html` on the right, and in the panel
+    # those named in `before` and `after` around its settings; findings whose ids begin with `report`
+    picture: ClassVar[str] = "dynamics"
+    panel: ClassVar[str] = "settings"
+    before: ClassVar[tuple[str, ...]] = ()
+    after: ClassVar[tuple[str, ...]] = ()
+    report: ClassVar[str] = ""
+    measured: ClassVar[bool] = True  # its picture is measured from the loop by `picture_<drawn>.svg`
+    drawn: ClassVar[str] = "dynamics"
+    in_strip: ClassVar[bool] = True  # what it turns down hangs as a row beneath the words
+    on_space: ClassVar[tuple[str, ...]] = ()  # templates `effect_<name>.html` above its settings on Space
+    low_picture: ClassVar[bool] = False  # its spectrogram is of the lows
+    hunts: ClassVar[bool] = False  # a narrow boost can be swept on its picture
+    splits: ClassVar[bool] = False  # it has branches
+    begins_from: ClassVar[str] = ""  # what is measured for it to begin from
+    fresh: ClassVar[dict[str, Any]] = {}  # settings that it is inserted with
     kinds: ClassVar[dict[str, type["Stage"]]] = {}
 
     kind: str
@@ -139,6 +199,35 @@ class Stage(Settings):
     def label(self) -> str:
         """What the stage is called on screen."""
         return self.name or self.title
+
+    @property
+    def summary_now(self) -> str:
+        """Its summary, as it stands."""
+        return self.summary
+
+    def says(self, reading: StageReading) -> str:
+        """What it did over the loop, in a line; "" where its summary says enough."""
+        if not reading.traced:
+            return ""
+        if reading.reduction_max_db < 0.05:
+            return "does nothing in this loop"
+        half, most = reading.reduction_median_db, reading.reduction_max_db
+        return f"turns down {half:.1f} dB half of the time, {most:.1f} dB at most"
+
+    def figure(self, reading: StageReading) -> str:
+        """What stands under its station: by how much it turns down nearly all of the time, or changes the level."""
+        if not reading.traced:
+            return show_value(reading.change_db, "dB")[0]
+        p95 = reading.reduction_p95_db
+        return "0.0" if p95 < 0.05 else show_value(-p95, "dB")[0]
+
+    def note_shown(self) -> str:
+        """What of it is said of a return in a few letters; "" for most."""
+        return ""
+
+    def heard_alone(self, number: int) -> "Stage | None":
+        """A stage that lets hear one part of it alone (a band, what it listens to); None without such a part."""
+        return None
 
     def listens(self) -> Key | None:
         """The key that its processor wants to hear, None for a stage that hears only itself."""

@@ -11,7 +11,7 @@ from pydantic import Field
 
 from ..kernels.biquad import cascade, new_state
 from ..kernels.echoes import moving
-from .base import Processor, Stage, rule
+from .base import Processor, Stage, rule, setting
 
 _DRIFTS = np.array([0.61, 1.0, 1.37, 0.83])
 
@@ -81,9 +81,10 @@ class Chorus(Stage):
     title: ClassVar[str] = "Chorus"
     summary: ClassVar[str] = "chorus, doubler or widener, a few per cent"
     widens: ClassVar[bool] = True
+    effect: ClassVar[bool] = True
 
     kind: Literal["chorus"] = "chorus"
-    works: Literal["chorus", "doubler", "widener"] = Field("chorus", json_schema_extra={"label": "Works as"})
+    works: Literal["chorus", "doubler", "widener"] = setting("chorus", "Works as")
     voices: Literal[1, 2, 3, 4] = Field(2, json_schema_extra={"label": "Voices"})
     delay_ms: float = rule(14.0, "Delay", "ms", 2, 60, usual=(8, 30))
     depth_ms: float = rule(1.6, "Depth", "ms", 0, 10, usual=(0.5, 3))

@@ -16,7 +16,8 @@ from ..kernels.biquad import new_state
 from ..kernels.dynamics import padded
 from ..kernels.sibilance import cut_band, deess_gain
 from ..kernels.tracking import moving_bell
-from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule
+from ..readings import StageReading
+from .base import HEARD, Delay, Passage, Processor, Stage, in_order, one_pole, rule
 from .detector import PeakLevel, cut_sections, turned_down
 from .eq import Band, Eq
 from .passages import Passages
@@ -115,6 +116,10 @@ class Balanced(Stage):
     """What stands out of the voice around it, in a band, is turned down by its excess."""
 
     insertable: ClassVar[bool] = False
+    picture: ClassVar[str] = "deess"
+    before: ClassVar[tuple[str, ...]] = ("events",)
+    after: ClassVar[tuple[str, ...]] = ("by_hand",)
+    measured: ClassVar[bool] = False
     voice_band_hz: ClassVar[tuple[float, float]] = (VOICE_LOW_HZ, VOICE_HIGH_HZ)
     floor_db: ClassVar[float] = FLOOR_DB  # a voice below this is taken to be there, so that noise is not weighed
 
@@ -134,6 +139,15 @@ class Balanced(Stage):
     lookahead_ms: float = 3.0
     mix: float = 1.0
     by_hand: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=4000)
+
+    def says(self, reading: StageReading) -> str:
+        if reading.reduction_max_db < 0.05:
+            return "cuts nothing in this loop"
+        return f"takes up to {reading.reduction_max_db:.1f} dB off"
+
+    def heard_alone(self, number: int) -> Stage | None:
+        """What it listens to."""
+        return self.listening() if number == HEARD else None
 
     def band_sections(self, rate: int) -> np.ndarray:
         """What is listened to, as sections (k, 6), four at the most."""
@@ -162,6 +176,9 @@ class Deess(Balanced):
     title: ClassVar[str] = "De-ess"
     summary: ClassVar[str] = "turns down sibilants that stand out of the voice"
     insertable: ClassVar[bool] = True
+    before: ClassVar[tuple[str, ...]] = ("events", "lisp")
+    after: ClassVar[tuple[str, ...]] = ("by_hand", "apart_offer")
+    report: ClassVar[str] = "only=sibilance"
 
     kind: Literal["deess"] = "deess"
     low_hz: float = rule(5200.0, "Band from", "Hz", 1500, 12000, scale="log", usual=(4000, 6500))

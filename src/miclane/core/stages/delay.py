@@ -4,13 +4,12 @@ A fraction of a frame is a windowed sinc (Laakso et al., "Splitting the Unit Del
 1996), so that no repeat is off the beat by more than it must.
 """
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
 
 from ..kernels.echoes import TAPS, echo
-from .base import Note, Processor, Stage, one_pole, rule, with_note
+from .base import Note, Processor, Stage, one_pole, rule, setting, with_note
 from .wet import blended
 
 _LONGEST_MEMORY_S = 12.0
@@ -60,19 +59,32 @@ class Echo(Stage):
     title: ClassVar[str] = "Delay"
     summary: ClassVar[str] = "repeats in time with the song"
     widens: ClassVar[bool] = True
+    effect: ClassVar[bool] = True
+    on_space: ClassVar[tuple[str, ...]] = ("picture", "tempo")
+    starts_return: ClassVar[dict[str, dict[str, Any]]] = {
+        "Delay": {"note": "1/4", "feedback": 0.32},
+        "Slap": {"note": "ms", "time_ms": 105, "feedback": 0, "high_cut_hz": 6500},
+        "Wide": {
+            "note": "ms", "other_note": "ms", "time_ms": 11, "other_ms": 17, "sides": "two times", "feedback": 0,
+            "low_cut_hz": 300, "high_cut_hz": 12000,
+        },
+    }  # fmt: skip
 
     kind: Literal["delay"] = "delay"
-    note: Note = Field("1/8", json_schema_extra={"label": "Time"})
-    time_ms: float = rule(326.0, "Time", "ms", 1, 4000, scale="log", usual=(80, 500))
-    sides: Literal["straight", "alternating", "two times"] = Field("straight", json_schema_extra={"label": "Sides"})
-    other_note: Note = Field("1/8d", json_schema_extra={"label": "Right time"})
-    other_ms: float = rule(489.0, "Right time", "ms", 1, 4000, scale="log", usual=(80, 600))
+    note: Note = setting("1/8", "Time")
+    time_ms: float = rule(326.0, "Time", "ms", 1, 4000, scale="log", usual=(80, 500), when=("note", "ms"))
+    sides: Literal["straight", "alternating", "two times"] = setting("straight", "Sides")
+    other_note: Note = setting("1/8d", "Right time", when=("sides", "two times"))
+    other_ms: float = rule(489.0, "Right time", "ms", 1, 4000, scale="log", usual=(80, 600), when=("other_note", "ms"))
     feedback: float = rule(0.25, "Feedback", "%", 0, 0.98, usual=(0.1, 0.45))
     low_cut_hz: float = rule(250.0, "Low cut", "Hz", 0, 2000, usual=(150, 500))
     high_cut_hz: float = rule(5500.0, "High cut", "Hz", 500, 20000, scale="log", usual=(3000, 8000))
     drive_db: float = rule(0.0, "Drive", "dB", 0, 18, usual=(0, 8))
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.5, 1))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    def note_shown(self) -> str:
+        return self.note if self.note != "ms" else f"{self.time_ms:.0f} ms"
 
     def at_tempo(self, tempo_bpm: float) -> Stage:
         """With the times that its note values take."""

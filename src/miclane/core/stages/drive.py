@@ -4,10 +4,9 @@ from functools import lru_cache
 from typing import ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
 
 from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, drive, oversampler, shaped
-from .base import Delay, Processor, Stage, one_pole, rule
+from .base import Delay, Processor, Stage, one_pole, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
 
@@ -97,9 +96,13 @@ class Drive(Stage):
 
     title: ClassVar[str] = "Drive"
     summary: ClassVar[str] = "adds harmonics: tube, tape or hard"
+    picture: ClassVar[str] = "drive"
+    drawn: ClassVar[str] = "drive"
+    after: ClassVar[tuple[str, ...]] = ("skip",)
+    brings_up_sibilants: ClassVar[bool] = True
 
     kind: Literal["drive"] = "drive"
-    curve: Literal["tube", "tape", "hard"] = Field("tube", json_schema_extra={"label": "Curve"})
+    curve: Literal["tube", "tape", "hard"] = setting("tube", "Curve")
     amount_db: float = rule(6.0, "Amount", "dB", 0, 18, usual=(3, 12))
     tone_db: float = rule(0.0, "Tone", "dB", -6, 6, usual=(-3, 3))
     keep_low_hz: float = rule(0.0, "Lows kept below", "Hz", 0, 500, usual=(80, 250))

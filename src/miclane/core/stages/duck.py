@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from ..kernels.dynamics import duck_gain, padded
-from .base import Delay, Key, Processor, Stage, one_pole, rule
+from .base import Delay, Key, Processor, Stage, one_pole, rule, setting
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 from .multiband import crossover
 
@@ -64,12 +64,13 @@ class Duck(Stage):
     title: ClassVar[str] = "Duck"
     summary: ClassVar[str] = "held down by the dry vocal, back up in the gaps"
     for_returns: ClassVar[bool] = True
+    ducks: ClassVar[bool] = True
 
     kind: Literal["duck"] = "duck"
     key: Key = Key()
     also: tuple[Key, ...] = Field((), max_length=16)
-    linked: bool = False
-    holds: Literal["all", "band"] = Field("all", json_schema_extra={"label": "Holds down", "names": {"band": "a band"}})
+    linked: bool = setting(False, shown=False)
+    holds: Literal["all", "band"] = setting("all", "Holds down", names={"band": "a band"})
     threshold_db: float = rule(-32.0, "Starts at", "dB", -70, 0, usual=(-42, -24))
     depth_db: float = rule(9.0, "Depth", "dB", 0, 40, usual=(5, 14))
     attack_ms: float = rule(17.0, "Attack", "ms", 0.1, 300, scale="log", usual=(5, 30))
@@ -78,8 +79,15 @@ class Duck(Stage):
     lookahead_ms: float = rule(10.0, "Look-ahead", "ms", 0, 30, usual=(5, 20))
     key_low_cut_hz: float = rule(90.0, "Key low cut", "Hz", 0, 500, usual=(70, 150))
 
-    band_low_hz: float = rule(1500.0, "Band from", "Hz", 100, 8000, scale="log", usual=(1000, 2500))
-    band_high_hz: float = rule(6000.0, "Band to", "Hz", 500, 18000, scale="log", usual=(4500, 9000))
+    band_low_hz: float = rule(
+        1500.0, "Band from", "Hz", 100, 8000, scale="log", usual=(1000, 2500), when=("holds", "band")
+    )
+    band_high_hz: float = rule(
+        6000.0, "Band to", "Hz", 500, 18000, scale="log", usual=(4500, 9000), when=("holds", "band")
+    )
+
+    def note_shown(self) -> str:
+        return f"ducked −{self.depth_db:.0f}"
 
     def listens(self) -> Key:
         return self.key

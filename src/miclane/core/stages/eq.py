@@ -6,17 +6,19 @@ clicks in between, since no coefficient ever changes.
 """
 
 from functools import lru_cache
-from typing import ClassVar, Literal, get_args
+from typing import Any, ClassVar, Literal, get_args
 
 import numpy as np
 from pydantic import Field, model_validator
 
+from ..axes import AXIS_HZ
 from ..kernels.biquad import cascade, new_state
 from ..kernels.dynamics import add_swelling, band_gain, padded
-from ..measure.spectrum import AXIS_HZ
+from ..readings import StageReading
 from .base import Key, Processor, Settings, Stage, one_pole, rule
 from .detector import PeakLevel
 from .eq_design import BUTTERWORTH_SLOPES, butterworth_q, magnitude, response, section
+from .wording import takes_or_adds
 
 Shape = Literal["low_cut", "high_cut", "bell", "low_shelf", "high_shelf", "notch", "tilt"]
 Target = Literal["stereo", "middle", "side", "left", "right"]
@@ -229,12 +231,25 @@ class Eq(Stage):
 
     title: ClassVar[str] = "EQ"
     summary: ClassVar[str] = "bells, shelves and cuts"
+    picture: ClassVar[str] = "eq"
+    hunts: ClassVar[bool] = True
+    panel: ClassVar[str] = "bands"
+    report: ClassVar[str] = "tone=1"
+    measured: ClassVar[bool] = False
+    fresh: ClassVar[dict[str, Any]] = {"bands": [{"shape": "low_cut", "frequency_hz": 90}]}
 
     kind: Literal["eq"] = "eq"
     bands: tuple[Band, ...] = Field((), max_length=64)
     key: Key | None = None
     auto_makeup: bool = True
     makeup_db: float = rule(0.0, "Makeup", "dB", -24, 24, usual=(-3, 3))
+
+    def says(self, reading: StageReading) -> str:
+        return takes_or_adds(reading, "as loud as before: you compare tone", 0.15)
+
+    def heard_alone(self, number: int) -> Stage | None:
+        """One of its bands."""
+        return self.bands[number].alone() if 0 <= number < len(self.bands) else None
 
     @property
     def moving_bands(self) -> list[Band]:

@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import AfterValidator, Field
 
 from ..kernels.dynamics import gate_gain, padded
-from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule
+from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule, setting
 from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
 from .passages import Passages
 
@@ -72,6 +72,9 @@ class Gate(Stage):
 
     title: ClassVar[str] = "Gate"
     summary: ClassVar[str] = "turns down the noise between phrases"
+    prepares: ClassVar[bool] = True
+    after: ClassVar[tuple[str, ...]] = ("breaths",)
+    report: ClassVar[str] = "only=noise"
 
     kind: Literal["gate"] = "gate"
     threshold_db: float = rule(-48.0, "Opens at", "dB", -90, 0, usual=(-60, -36))
@@ -83,8 +86,8 @@ class Gate(Stage):
     release_ms: float = rule(140.0, "Release", "ms", 5, 2000, scale="log", usual=(80, 300))
     lookahead_ms: float = rule(15.0, "Look-ahead", "ms", 0, 100, usual=(8, 30))
     key_low_cut_hz: float = rule(120.0, "Key low cut", "Hz", 0, 1000, usual=(80, 200))
-    keep_phrases: bool = True
-    keep_breaths: bool = True
+    keep_phrases: bool = setting(True, "Stays open inside phrases")
+    keep_breaths: bool = setting(True, "Breaths keep their own gain")
     phrases: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=4000)
     breaths: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=4000)
 

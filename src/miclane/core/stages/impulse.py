@@ -1,6 +1,6 @@
 """Reverb by an impulse response: uniformly partitioned convolution (Gardner, JAES 43, 1995; overlap-save)."""
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.fft import irfft, rfft
@@ -8,7 +8,7 @@ from pydantic import Field
 
 from ..impulses import MADE, impulse
 from ..kernels.convolving import add_products
-from .base import Delay, Note, Processor, Stage, rule, with_note
+from .base import Delay, Note, Processor, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
 from .wet import blended
 
@@ -85,18 +85,24 @@ class Impulse(Stage):
     summary: ClassVar[str] = "a place as it answered once"
     widens: ClassVar[bool] = True
     for_returns: ClassVar[bool] = True
+    effect: ClassVar[bool] = True
+    on_space: ClassVar[tuple[str, ...]] = ("picture", "response")
+    starts_return: ClassVar[dict[str, dict[str, Any]]] = {"Response": {"response": "stairwell"}}
 
     kind: Literal["impulse"] = "impulse"
     response: str = Field("boathouse", max_length=80, pattern=r"^[A-Za-z0-9_-]+$")
     response_name: str = Field("", max_length=200)
-    predelay_note: Note = Field("ms", json_schema_extra={"label": "Pre-delay in"})
-    predelay_ms: float = rule(20.0, "Pre-delay", "ms", 0, 500, usual=(0, 60))
+    predelay_note: Note = setting("ms", "Pre-delay in")
+    predelay_ms: float = rule(20.0, "Pre-delay", "ms", 0, 500, usual=(0, 60), when=("predelay_note", "ms"))
     length_s: float = rule(6.0, "Length at most", "s", 0.05, 12, scale="log", usual=(0.5, 4))
     level_db: float = rule(0.0, "Level", "dB", -24, 24, usual=(-6, 6))
     low_cut_hz: float = rule(180.0, "Low cut", "Hz", 0, 1500, usual=(120, 400))
     high_cut_hz: float = rule(9000.0, "High cut", "Hz", 1000, OPEN_HZ, scale="log", usual=(5000, 12000))
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.7, 1))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    def note_shown(self) -> str:
+        return "response"
 
     def sounds(self) -> tuple[str, ...]:
         """The file it answers with, unless it is one of those made here."""

@@ -9,6 +9,8 @@ import numpy as np
 
 from ..kernels.dynamics import padded
 from ..kernels.ranges import range_gain, up_db
+from ..readings import StageReading
+from ..units import show_value
 from .base import Delay, Processor, Stage, one_pole, rule
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 
@@ -45,6 +47,12 @@ class Lift(Stage):
 
     title: ClassVar[str] = "Lift"
     summary: ClassVar[str] = "raises what is quiet, leaves peaks and noise alone"
+    before: ClassVar[tuple[str, ...]] = ("begin",)
+    begins_from: ClassVar[str] = "Threshold at the middle of what is sung, noise as measured between the phrases"
+    after: ClassVar[tuple[str, ...]] = ("skip",)
+    brings_up_sibilants: ClassVar[bool] = True
+    by_peak: ClassVar[bool] = True
+    lifts: ClassVar[bool] = True
 
     kind: Literal["lift"] = "lift"
     threshold_db: float = rule(-30.0, "Lifts below", "dB", -70, 0, usual=(-40, -20))
@@ -57,6 +65,14 @@ class Lift(Stage):
     lookahead_ms: float = rule(12.0, "Look-ahead", "ms", 0, 40, usual=(8, 20))
     key_low_cut_hz: float = rule(30.0, "Key low cut", "Hz", 0, 500, usual=(0, 90))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.5, 1))
+
+    def says(self, reading: StageReading) -> str:
+        if -reading.reduction_min_db < 0.05:
+            return "lifts nothing in this loop"
+        return f"lifts by up to {-reading.reduction_min_db:.1f} dB"
+
+    def figure(self, reading: StageReading) -> str:
+        return show_value(reading.change_db, "dB")[0]
 
     @property
     def curve(self) -> np.ndarray:

@@ -50,6 +50,11 @@ class Limiter(Stage):
 
     title: ClassVar[str] = "Ceiling"
     summary: ClassVar[str] = "nothing passes the ceiling, between samples either"
+    after: ClassVar[tuple[str, ...]] = ("skip",)
+    levels: ClassVar[bool] = True
+    ceiling: ClassVar[str] = "ceiling_dbtp"
+    brings_up_sibilants: ClassVar[bool] = True
+    by_peak: ClassVar[bool] = True
 
     kind: Literal["limiter"] = "limiter"
     ceiling_dbtp: float = rule(-1.0, "Ceiling", "dBTP", -24, 0, usual=(-3, -0.5), step=0.1)

@@ -12,6 +12,8 @@ from pydantic import AfterValidator, Field
 
 from ..kernels.dynamics import padded
 from ..kernels.ranges import deepest, range_gain
+from ..readings import StageReading
+from ..units import show_value
 from .base import Delay, Processor, Settings, Stage, one_pole, rule
 from .detector import Filter, PeakLevel, turned_down
 from .eq_design import butterworth_q
@@ -34,8 +36,8 @@ class Range(Settings):
     attack_ms: float = rule(8.0, "Attack", "ms", 0.1, 200, scale="log", usual=(2, 30))
     release_ms: float = rule(120.0, "Release", "ms", 5, 2000, scale="log", usual=(60, 300))
     gain_db: float = rule(0.0, "Gain", "dB", -18, 18, usual=(-3, 3))
-    noise_db: float = rule(-72.0, "Noise lies at", "dB", -110, -20, usual=(-84, -60))
-    limit_db: float = rule(-66.0, "It may rise to", "dB", -110, -20, usual=(-78, -56))
+    noise_db: float = rule(-72.0, "Noise lies at", "dB", -110, -20, usual=(-84, -60), when=("works", "up"))
+    limit_db: float = rule(-66.0, "It may rise to", "dB", -110, -20, usual=(-78, -56), when=("works", "up"))
     on: bool = True
     muted: bool = False
 
@@ -125,11 +127,26 @@ class Multiband(Stage):
 
     title: ClassVar[str] = "Multiband"
     summary: ClassVar[str] = "bands turned down or lifted each on its own"
+    panel: ClassVar[str] = "multiband"
+    begins_from: ClassVar[str] = "Threshold of each band from its own level, noise as measured between the phrases"
+    drawn: ClassVar[str] = "bands"
+    levels: ClassVar[bool] = True
+    brings_up_sibilants: ClassVar[bool] = True
 
     kind: Literal["multiband"] = "multiband"
     bands: Annotated[tuple[Range, ...], AfterValidator(_several)] = Field(default_factory=_usual, validate_default=True)
     lookahead_ms: float = rule(3.0, "Look-ahead", "ms", 0, 20, usual=(0, 6))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.5, 1))
+
+    def says(self, reading: StageReading) -> str:
+        return f"changes the level by {show_value(reading.change_db, 'dB')[0]} dB"
+
+    def figure(self, reading: StageReading) -> str:
+        return show_value(reading.change_db, "dB")[0]
+
+    def heard_alone(self, number: int) -> Stage | None:
+        """One of its bands."""
+        return self.alone(number) if 0 <= number < len(self.bands) else None
 
     def edges_hz(self, rate: int) -> tuple[float, ...]:
         """Crossovers, rising: one that is set below the one before it is held a third of an octave above that."""

@@ -20,6 +20,8 @@ class Plosive(Balanced):
     insertable: ClassVar[bool] = True
     voice_band_hz: ClassVar[tuple[float, float]] = (180.0, 3500.0)
     floor_db: ClassVar[float] = -32.0
+    report: ClassVar[str] = "only=plosives"
+    low_picture: ClassVar[bool] = True
 
     kind: Literal["plosive"] = "plosive"
     low_hz: float = rule(20.0, "Band from", "Hz", 10, 60, scale="log", usual=(15, 30))

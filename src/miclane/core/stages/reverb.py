@@ -6,13 +6,12 @@ makes every line decay alike; Schroeder (1962) for the diffusers. The wet sound 
 
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
-from pydantic import Field
 
 from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
-from .base import Delay, Note, Processor, Stage, rule, with_note
+from .base import Delay, Note, Processor, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
 from .wet import blended
 
@@ -234,21 +233,33 @@ class Reverb(Stage):
     summary: ClassVar[str] = "plate, room or hall"
     for_returns: ClassVar[bool] = True
     widens: ClassVar[bool] = True
+    effect: ClassVar[bool] = True
+    on_space: ClassVar[tuple[str, ...]] = ("picture",)
+    starts_return: ClassVar[dict[str, dict[str, Any]]] = {
+        "Plate": {"model": "plate", "decay_s": 1.9, "predelay_ms": 38},
+        "Room": {"model": "room", "decay_s": 0.6, "predelay_ms": 8, "low_cut_hz": 180},
+        "Hall": {"model": "hall", "decay_s": 2.8, "predelay_note": "1/32"},
+    }
 
     kind: Literal["reverb"] = "reverb"
     model: Literal["plate", "room", "hall"] = "plate"
-    predelay_note: Note = Field("ms", json_schema_extra={"label": "Pre-delay in"})
-    predelay_ms: float = rule(30.0, "Pre-delay", "ms", 0, 500, usual=(15, 80))
+    predelay_note: Note = setting("ms", "Pre-delay in")
+    predelay_ms: float = rule(30.0, "Pre-delay", "ms", 0, 500, usual=(15, 80), when=("predelay_note", "ms"))
     decay_s: float = rule(1.8, "Decay", "s", 0.2, 12, scale="log", usual=(1.0, 2.8))
     damping: float = rule(0.5, "Top decay", "%", 0.1, 1, usual=(0.35, 0.8), hint="decay of the top as a share")
     damping_hz: float = rule(4000.0, "Top from", "Hz", 800, 12000, scale="log", usual=(2500, 6500))
     size: float = rule(1.0, "Size", "%", 0.5, 1.25, usual=(0.8, 1.1))
     density: float = rule(0.68, "Density", "%", 0.4, 0.78, usual=(0.6, 0.72))
-    early: float = rule(0.5, "Early reflections", "%", 0, 1, usual=(0.2, 0.7), hint="a plate has none")
+    early: float = rule(
+        0.5, "Early reflections", "%", 0, 1, usual=(0.2, 0.7), hint="a plate has none", when=("model", ("room", "hall"))
+    )
     low_cut_hz: float = rule(220.0, "Low cut", "Hz", 20, 1500, scale="log", usual=(150, 450))
     high_cut_hz: float = rule(8000.0, "High cut", "Hz", 1000, 20000, scale="log", usual=(5000, 11000))
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.7, 1))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    def note_shown(self) -> str:
+        return f"{self.decay_s:.1f} s"
 
     @property
     def level_trim(self) -> float:

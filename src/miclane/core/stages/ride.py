@@ -5,8 +5,10 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
+from ..readings import StageReading
 from .base import Processor, Settings, Stage, rule
 from .trim import TrimProcessor
+from .wording import takes_or_adds
 
 
 class Point(Settings):
@@ -22,7 +24,11 @@ class Ride(Stage):
 
     title: ClassVar[str] = "Ride"
     summary: ClassVar[str] = "a slow gain towards a target loudness"
+    prepares: ClassVar[bool] = True
     takes_lane: ClassVar[bool] = True
+    picture: ClassVar[str] = "ride"
+    after: ClassVar[tuple[str, ...]] = ("ride_again",)
+    measured: ClassVar[bool] = False
 
     kind: Literal["ride"] = "ride"
     target_lufs: float = rule(-20.0, "Target", "LUFS", -40, -8, usual=(-24, -16))
@@ -32,6 +38,9 @@ class Ride(Stage):
     share: float = rule(0.7, "How far", "%", 0, 1, usual=(0.5, 0.9), hint="how much of the way to the target")
     freeze: bool = True
     points: tuple[Point, ...] = Field((), max_length=20_000)
+
+    def says(self, reading: StageReading) -> str:
+        return takes_or_adds(reading, "leaves this loop as it is", 0.05)
 
     @model_validator(mode="after")
     def _in_order(self) -> "Ride":

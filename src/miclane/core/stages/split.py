@@ -1,6 +1,7 @@
 """Split: the path forks into parallel branches that join again. The engine expands it; it has no processor."""
 
 import itertools
+from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal, Union
 
 from pydantic import Field, model_validator
@@ -69,11 +70,70 @@ class Branch(Settings):
         return self
 
 
+@dataclass(frozen=True)
+class Use:
+    """What a branch is good for, and the stages it begins with."""
+
+    title: str
+    stages: tuple[dict[str, Any], ...] = ()
+
+
+USES = {
+    "Copy": Use("A plain copy, for stages of your own"),
+    "Thicken": Use(
+        "Crushed hard and slow to let go: weight under the voice",
+        (
+            {
+                "kind": "compressor", "name": "Crush", "threshold_db": -36, "ratio": 12, "knee_db": 3,
+                "attack_ms": 0.6, "release_ms": 240, "makeup_db": 10,
+            },
+            {"kind": "limiter", "name": "Catch", "ceiling_dbtp": -9},
+        ),
+    ),
+    "Hold up": Use(
+        "Lifted from below and levelled: quiet words stay",
+        (
+            {
+                "kind": "lift", "name": "Lift", "threshold_db": -20, "ratio": 3, "most_db": 12,
+                "noise_db": -50, "limit_db": -47,
+            },
+            {
+                "kind": "compressor", "name": "Even", "response": "optical", "threshold_db": -28, "ratio": 6,
+                "knee_db": 10, "attack_ms": 6, "release_ms": 120,
+            },
+        ),
+    ),
+    "Bite": Use(
+        "Low end taken out, quick and driven: consonants come forward",
+        (
+            {
+                "kind": "eq", "name": "Above the body",
+                "bands": [{"shape": "low_cut", "frequency_hz": 900, "slope_db_per_octave": 12}],
+            },
+            {
+                "kind": "compressor", "name": "Quick", "response": "fet", "threshold_db": -34, "ratio": 8,
+                "attack_ms": 0.2, "release_ms": 60, "makeup_db": 8,
+            },
+            {"kind": "drive", "name": "Edge", "curve": "tape", "amount_db": 9},
+        ),
+    ),
+}  # fmt: skip
+
+
 class Split(Stage):
     """Parallel branches beside the dry path, aligned to the sample."""
 
     title: ClassVar[str] = "Split"
     summary: ClassVar[str] = "a crushed copy beside the voice"
+    panel: ClassVar[str] = "branches"
+    drawn: ClassVar[str] = "split"
+    in_strip: ClassVar[bool] = False
+    in_branches: ClassVar[bool] = False
+    splits: ClassVar[bool] = True
+    uses: ClassVar[dict[str, Use]] = USES
+    fresh: ClassVar[dict[str, Any]] = {
+        "branches": [{"name": "Thicken", "blend_db": -20, "stages": list(USES["Thicken"].stages)}]
+    }
 
     kind: Literal["split"] = "split"
     dry_db: float = rule(0.0, "Dry", "dB", SILENT_DB, 12, usual=(-3, 0), hint="−60 dB is silence")
@@ -83,6 +143,10 @@ class Split(Stage):
     def _every_branch_once(self) -> "Split":
         no_twins(self.branches, "branches are called")
         return self
+
+    @property
+    def summary_now(self) -> str:
+        return "paths of their own, joined again" if self.dry_db <= SILENT_DB else self.summary
 
     def memory_s(self) -> float:
         return max((sum(s.memory_s() for s in b.stages) for b in self.branches), default=0.0)

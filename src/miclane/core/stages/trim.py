@@ -6,7 +6,10 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
+from ..readings import StageReading
+from ..units import show_value
 from .base import Passage, Processor, Stage, in_order, rule
+from .wording import takes_or_adds
 
 RAMP_S, LEAST_RAMP_S = 0.2, 0.03
 
@@ -58,13 +61,24 @@ class Trim(Stage):
 
     title: ClassVar[str] = "Trim"
     summary: ClassVar[str] = "one gain for the take, one for each phrase"
+    prepares: ClassVar[bool] = True
     takes_lane: ClassVar[bool] = True
+    picture: ClassVar[str] = "trim"
+    measured: ClassVar[bool] = False
+    in_strip: ClassVar[bool] = False
+    fresh: ClassVar[dict[str, Any]] = {"name": "Phrase trim"}
 
     kind: Literal["trim"] = "trim"
     gain_db: float = rule(0.0, "Gain", "dB", -36, 36, usual=(-9, 9))
     phrases: bool = True
     target_lufs: float = rule(-20.0, "Target", "LUFS", -40, -8, usual=(-24, -16), hint="what phrase trims aim at")
     passages: Annotated[tuple[Passage, ...], AfterValidator(in_order)] = Field((), max_length=4000)
+
+    def says(self, reading: StageReading) -> str:
+        return takes_or_adds(reading, "leaves this loop as it is", 0.05)
+
+    def figure(self, reading: StageReading) -> str:
+        return show_value(reading.change_db, "dB")[0]
 
     def placed_on(self, lane: Any, rate: int) -> Stage:
         """With the trims of the lane's phrases: the first trim that is on and takes them applies them."""

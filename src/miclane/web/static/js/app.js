@@ -1,67 +1,32 @@
 // Starts what a page needs, again whenever a part of it has been swapped.
 
-import { look, on, picture, state, $, $$ } from "./session.js";
-import { player, refresh, unhurried } from "./player.js";
+import { on } from "./messages.js";
+import { screenOf } from "./screens.js";
+import { look, picture, state, $, $$ } from "./session.js";
+import { player, refresh } from "./player.js";
 import "./rule.js";
-import { initStrip, layout, load } from "./strip.js";
-import { refreshPictures, reloadBody } from "./bench.js";
-import "./pins.js";
-import "./tone.js";
-import "./sibilance.js";
-import "./control.js";
-import "./branches.js";
-import "./take.js";
-import "./phrases.js";
-import "./trims.js";
-import "./ride.js";
-import "./route.js";
 import { showFoot, showLight } from "./foot.js";
-import { initMap, reloadMap } from "./map.js";
-import { initSpace, reloadSpace } from "./space.js";
-import { initPrint } from "./printing.js";
-import { initShelf } from "./shelf.js";
+
+const LOOK_MS = 3000;
+const REST_MS = 1500;
 
 function initPage() {
   const holder = $("#page-data");
   state.data = holder ? JSON.parse(holder.textContent) : null;
   showLight();
-  initShelf();
   if (!state.data) return;
   const changedLane = player.lane !== state.data.lane;
-  Object.assign(state, { id: state.data.session, version: Math.max(state.version, state.data.version), screen: state.data.screen, rate: state.data.rate, frames: state.data.frames, lane: state.data.lane });
+  const { session, version, screen, rate, frames, lane } = state.data;
+  Object.assign(state, { id: session, version: Math.max(state.version, version), screen, rate, frames, lane });
   player.lane = state.lane;
-  initStrip();
-  initSpace();
-  initMap();
-  initPrint();
+  screenOf(screen).shown?.();
   if (changedLane && player.node) refresh();
   showFoot();
-  refreshPictures();
 }
 
-on("changed", ({ structure, jumped, data, select }) => {
-  if (!structure) return;
-  const place = new URLSearchParams(location.search);
-  if (state.screen === "lane") {
-    if ($("#bench")) $("#bench").dataset.stale = "1"; // until the body that follows from the change is there
-    if (jumped || data) refreshData();
-    reloadBody(select?.stage ?? place.get("stage") ?? undefined, select?.band ?? Number(place.get("band") ?? 0));
-  } else if (state.screen === "space") reloadSpace();
-  else if (state.screen === "map") reloadMap();
+on("changed", (change) => {
+  if (change.structure) screenOf(state.screen).changed?.(change);
 });
-on("redraw", () => reloadBody());
-on("rendered", unhurried(refreshPictures));
-on("phrase", unhurried(refreshPictures));
-// after an undo or a change in another window the phrases and names may differ too
-async function refreshData() {
-  const text = await (await fetch(location.pathname + location.search, { headers: { accept: "text/html" } })).text();
-  const fresh = new DOMParser().parseFromString(text, "text/html").querySelector("#page-data");
-  if (!fresh || state.screen !== "lane") return;
-  state.data = { ...JSON.parse(fresh.textContent), marks: state.data?.marks };
-  layout();
-  document.body.dataset.known = state.version;
-  load();
-}
 
 let idle = 0;
 async function levels() {
@@ -76,12 +41,12 @@ async function levels() {
 }
 on("rendered", () => {
   clearTimeout(idle);
-  idle = setTimeout(levels, 1500);
+  idle = setTimeout(levels, REST_MS);
 });
 
 document.addEventListener("htmx:afterSettle", (event) => {
   if (event.target.id === "page") initPage();
 });
-setInterval(look, 3000);
+setInterval(look, LOOK_MS);
 if (document.readyState === "loading") document.addEventListener("DOMContentLoaded", initPage);
 else initPage();

@@ -1,13 +1,12 @@
 // The bench: pictures that follow the sound, switches, choices, what is added and taken away.
 
-import { change, on, picture, set, say, state, $, $$ } from "./session.js";
+import { on, say } from "./messages.js";
+import { change, picture, set, state, $, $$ } from "./session.js";
 import { measured, player } from "./player.js";
-import { branchFor } from "./branches.js";
 import "./rule.js";
 
 const bench = () => $("#bench");
 const query = ([first, last]) => `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}`;
-const OWN_PICTURE = ["eq", "trim", "ride", "deess", "plosive", "apart", ""]; // "" is what has no stage: take, out
 let token = 0;
 
 export function reloadBody(stage, band = 0) {
@@ -20,7 +19,7 @@ export function reloadBody(stage, band = 0) {
     const place = `${location.pathname}?stage=${encodeURIComponent(chosen)}${which ? `&band=${which}` : ""}`;
     window.history.replaceState(window.history.state, "", place);
     if (back) $(back)?.focus();
-    document.body.dataset.drawn = state.version;
+    document.body.dataset.drawn = String(state.version);
     refreshPictures();
     if (player.figures?.stations) showReadings(player.figures);
   });
@@ -46,12 +45,12 @@ export function open(stage) {
 export async function refreshPictures() {
   const box = bench();
   if (!box?.dataset.stage || box.dataset.stale || !player.last) return;
-  if (!state.frames) return void say("bench", { kind: box.dataset.kind, stage: box.dataset.stage });
+  if (!state.frames) return void say("bench", { picture: box.dataset.picture, stage: box.dataset.stage });
   const mine = ++token;
   const stage = box.dataset.stage;
   const over = measured();
-  say("bench", { kind: box.dataset.kind, stage });
-  if (!$("#measured") || OWN_PICTURE.includes(box.dataset.kind)) return;
+  say("bench", { picture: box.dataset.picture, stage });
+  if (!$("#measured") || box.dataset.measured !== "1") return;
   try {
     const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}&band=${box.dataset.band || 0}`, { headers: { "hx-request": "true" } });
     if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
@@ -71,7 +70,7 @@ export function stageMenu(anchor, path, index) {
   menu.setAttribute("role", "menu");
   const inSplit = path.includes("/branches/");
   for (const k of JSON.parse($("#kinds").textContent)) {
-    if (inSplit && k.kind === "split") continue;
+    if (inSplit && !k.in_branches) continue;
     const item = document.createElement("button");
     item.setAttribute("role", "menuitem");
     const title = document.createElement("span");
@@ -82,7 +81,7 @@ export function stageMenu(anchor, path, index) {
     item.append(title, note);
     item.addEventListener("click", () => {
       closeMenu();
-      insertStage(path, index, k.kind);
+      insertStage(path, index, k);
     });
     menu.append(item);
   }
@@ -111,12 +110,9 @@ document.addEventListener("pointerdown", (event) => {
   if (!event.target.closest(".menu")) closeMenu();
 });
 
-function insertStage(path, index, kind) {
+function insertStage(path, index, { kind, fresh }) {
   const id = `s${crypto.randomUUID().slice(0, 8)}`;
-  const value = { kind, id };
-  if (kind === "eq") value.bands = [{ shape: "low_cut", frequency_hz: 90 }];
-  if (kind === "trim") value.name = "Phrase trim";
-  if (kind === "split") value.branches = [branchFor("Thicken", -20)];
+  const value = { ...fresh, kind, id };
   change([{ op: "insert", path, index, value }], { structure: true, select: { stage: id } });
 }
 
@@ -143,7 +139,7 @@ document.addEventListener("click", (event) => {
   const remove = at("[data-remove]");
   if (remove) return void change([{ op: "remove", path: remove.dataset.remove }], { structure: true });
   const branch = at("[data-add-branch]");
-  if (branch) return void change([{ op: "insert", path: branch.dataset.addBranch, index: Number(branch.dataset.index), value: branchFor(branch.dataset.use, -60) }], { structure: true });
+  if (branch) return void change([{ op: "insert", path: branch.dataset.addBranch, index: Number(branch.dataset.index), value: JSON.parse(branch.dataset.value) }], { structure: true });
   if (at("#rename")) rename(at("#rename"));
 });
 document.addEventListener("change", (event) => {
@@ -174,26 +170,11 @@ function rename(button) {
   input.addEventListener("blur", () => finish(true));
 }
 
-const minus = (v, digits = 1) => {
-  const shown = Math.abs(v).toFixed(digits);
-  return Number(shown) === 0 ? shown : `${v < 0 ? "−" : "+"}${shown}`;
-};
-const kindOf = (id) => $(`.station[data-stage="${CSS.escape(id)}"]`)?.dataset.kind;
 export function showReadings(told) {
-  for (const [id, r] of Object.entries(told.stations)) {
+  for (const [id, { figure, says }] of Object.entries(told.stations)) {
     const spot = $(`[data-reading="${CSS.escape(id)}"]`);
-    if (spot) spot.textContent = r.reduces && kindOf(id) !== "multiband" ? (r.p95_db < 0.05 ? "0.0" : `−${r.p95_db.toFixed(1)}`) : minus(r.change_db);
-    if (bench()?.dataset.stage !== id) continue;
-    const kind = bench().dataset.kind;
-    const line = $("#say");
-    if (line) {
-      if (kind === "eq") line.textContent = Math.abs(r.change_db) < 0.15 ? "as loud as before: you compare tone" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
-      else if (kind === "trim" || kind === "ride") line.textContent = Math.abs(r.change_db) < 0.05 ? "leaves this loop as it is" : `${r.change_db < 0 ? "takes" : "adds"} ${Math.abs(r.change_db).toFixed(1)} dB here`;
-      else if (kind === "deess" || kind === "plosive") line.textContent = r.max_db < 0.05 ? "cuts nothing in this loop" : `takes up to ${r.max_db.toFixed(1)} dB off`;
-      else if (kind === "lift") line.textContent = r.lifts_db < 0.05 ? "lifts nothing in this loop" : `lifts by up to ${r.lifts_db.toFixed(1)} dB`;
-      else if (kind === "multiband") line.textContent = `changes the level by ${minus(r.change_db)} dB`;
-      else if (r.reduces) line.textContent = r.max_db < 0.05 ? "does nothing in this loop" : `turns down ${r.median_db.toFixed(1)} dB half of the time, ${r.max_db.toFixed(1)} dB at most`;
-    }
+    if (spot) spot.textContent = figure;
+    if (bench()?.dataset.stage === id && says && $("#say")) $("#say").textContent = says;
   }
   const level = $("#lane-level");
   if (level && player.hear === "lane" && level.textContent !== "muted") level.textContent = told.lufs <= -100 ? "silent" : `${told.lufs.toFixed(1).replace("-", "−")} LUFS`;

@@ -1,7 +1,8 @@
 // The dynamics pass: where to begin, makeup by loudness, attacks tried on word starts, share of the work.
 
-import { change, changedBy, on, picture, post, set, state, $ } from "./session.js";
-import { measured, player, unhurried } from "./player.js";
+import { on } from "./messages.js";
+import { change, changedBy, picture, post, set, state, $ } from "./session.js";
+import { measured, player } from "./player.js";
 
 const bench = () => $("#bench");
 const query = () => {
@@ -14,7 +15,7 @@ async function draw() {
   const box = bench();
   const spot = $("#share") ?? $("#control");
   if (!spot || !box || !player.last || !state.frames) return;
-  if (spot.id === "control" && !["compressor", "limiter", "multiband"].includes(box.dataset.kind)) return;
+  if (spot.id === "control" && box.dataset.levels !== "1") return;
   const mine = ++token;
   const stage = box.dataset.stage;
   const address = spot.id === "share" ? "work" : `control/${stage}`;
@@ -23,7 +24,7 @@ async function draw() {
   spot.innerHTML = await answer.text();
   const by = Number($("#quieter")?.dataset.db ?? 0);
   if ($("#match-figure")) $("#match-figure").textContent = Math.abs(by) < 0.05 ? "" : `${by < 0 ? "−" : "+"}${Math.abs(by).toFixed(1)}`;
-  document.body.dataset.controlled = state.version;
+  document.body.dataset.controlled = String(state.version);
 }
 
 async function makeUp(gesture) {

@@ -1,6 +1,7 @@
 // The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
 
-import { history, on, picture, say, set, state, $, $$ } from "./session.js";
+import { on, say } from "./messages.js";
+import { history, picture, set, state, $, $$ } from "./session.js";
 import { hearVariant, isSong, listen, looping, match, measured, play, player, prepare, range, stop, unhurried } from "./player.js";
 import { showKeys } from "./keys.js";
 import { loopPhrases, phraseAt, setLoop } from "./strip.js";
@@ -151,7 +152,7 @@ on("position", ({ mean, peak, playing }) => {
   shownAt = performance.now();
   meter.textContent = playing ? `${db(Math.sqrt(mean))} rms, ${db(peak)} peak` : "stopped";
 });
-for (const name of ["playing", "range", "hear", "variant"]) on(name, showFoot);
+for (const name of /** @type {const} */ (["playing", "range", "hear", "variant"])) on(name, showFoot);
 
 let readingsToken = 0;
 export async function measure() {

@@ -1,23 +1,25 @@
 // The Map: the picture follows every change; buttons in it work by mouse and keyboard.
 
 import { change, set, state, $ } from "./session.js";
+import { register } from "./screens.js";
 import { listen, player } from "./player.js";
 import { loopSomewhere } from "./strip.js";
 
-export function initMap() {
-  if (state.screen !== "map") return;
+function shown() {
   if (player.hear === "lane") listen("mix", state.lane);
   if (player.first >= player.last - 1) loopSomewhere(1);
 }
 
-export function reloadMap() {
+function changed() {
   const focus = document.activeElement?.closest?.("[data-path], [data-switch]");
   const back = focus && (focus.dataset.path ? `[data-path="${CSS.escape(focus.dataset.path)}"]` : `[data-switch="${CSS.escape(focus.dataset.switch)}"]`);
   htmx.ajax("GET", `/s/${state.id}/map/body`, { target: "#body", swap: "innerHTML" }).then(() => {
-    document.body.dataset.drawn = state.version;
+    document.body.dataset.drawn = String(state.version);
     if (back) $(back)?.focus();
   });
 }
+
+register("map", { shown, changed });
 
 document.addEventListener("keydown", (event) => {
   const button = event.target.closest?.(".map-btn");

@@ -1,6 +1,7 @@
 // Phrases edited in the strip: ends dragged, split, joined, named, taken away; by mouse and by keyboard.
 
-import { change, on, state, toast, $ } from "./session.js";
+import { on } from "./messages.js";
+import { change, state, toast, $ } from "./session.js";
 import { frameAt, layout, loopPhrases } from "./strip.js";
 import { player } from "./player.js";
 

@@ -1,6 +1,7 @@
 // The EQ's pins: dragged, moved by arrows, added, made dynamic; the curve follows before the sound is there.
 
-import { change, on, set, say, $, $$ } from "./session.js";
+import { on, say } from "./messages.js";
+import { change, set, $, $$ } from "./session.js";
 import { reloadBody } from "./bench.js";
 
 const bench = () => $("#bench");
@@ -109,6 +110,7 @@ document.addEventListener("change", (event) => {
   const key = event.target.closest("#band-key");
   if (!key) return;
   const path = key.dataset.bandPath;
+  /** @type {import("./queue.js").Edit[]} */
   const edits = [{ op: "set", path: `${path}/dynamic/keyed_by`, value: key.value ? "key" : "itself" }];
   if (key.value) edits.unshift({ op: "set", path: `${key.dataset.stagePath}/key`, value: { lane: key.value, tap: "treated" } });
   change(edits, { structure: true });

@@ -1,6 +1,7 @@
 // Fetches sound for the loop and hands it to the worklet: under the playhead first, the rest behind it.
 
-import { client, on, say, state, toast } from "./session.js";
+import { on, say } from "./messages.js";
+import { client, state, toast } from "./session.js";
 
 const SOON_S = 0.4;
 const MORE_S = 2.5;
@@ -63,6 +64,7 @@ function told(m) {
 
 // What pictures and figures are measured over: the loop; while the whole song is up, the phrase at the playhead
 // (and as many after it as a picture of gaps wants).
+/** @param {number} [phrases] @returns {[number, number]} */
 export function measured(phrases = 1) {
   if (!isSong()) return [player.first, player.last];
   const all = state.data?.phrases ?? [];

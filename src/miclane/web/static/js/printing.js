@@ -1,5 +1,6 @@
 // The Print screen: start, follow, cancel.
 
+import { register } from "./screens.js";
 import { post, state, toast, $, $$ } from "./session.js";
 
 let timer = 0;
@@ -11,9 +12,7 @@ async function follow() {
   if ($("#prints-list")?.dataset.busy === "1") timer = setTimeout(follow, 400);
 }
 
-export function initPrint() {
-  if ($("#prints-list")?.dataset.busy === "1") follow();
-}
+register("print", { shown: () => void ($("#prints-list")?.dataset.busy === "1" && follow()) });
 
 document.addEventListener("submit", async (event) => {
   if (event.target.id !== "print-form") return;

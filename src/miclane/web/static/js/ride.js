@@ -1,6 +1,7 @@
 // The ride: its curve over the waveform of the loop, points dragged, added and taken away, drawn anew after a setting.
 
-import { change, changedBy, on, post, state, $ } from "./session.js";
+import { on } from "./messages.js";
+import { change, changedBy, post, state, $ } from "./session.js";
 import { measured } from "./player.js";
 
 const LEFT = 40;
@@ -60,8 +61,8 @@ async function drawWave() {
   }
 }
 
-on("bench", ({ kind }) => {
-  if (kind !== "ride" || !svg()) return;
+on("bench", ({ picture }) => {
+  if (picture !== "ride" || !svg()) return;
   view.points = JSON.parse($("#ride-data").textContent);
   view.over = measured();
   draw();
@@ -145,7 +146,7 @@ document.addEventListener("click", (event) => {
 });
 let later = 0;
 on("changed", ({ edits }) => {
-  if (bench()?.dataset.kind !== "ride" || !edits?.some((e) => /\/(target_lufs|up_db|down_db|speed_s|share|freeze)$/.test(e.path ?? ""))) return;
+  if (bench()?.dataset.picture !== "ride" || !edits?.some((e) => /\/(target_lufs|up_db|down_db|speed_s|share|freeze)$/.test(e.path ?? ""))) return;
   clearTimeout(later);
   later = setTimeout(redraw, 250);
 });

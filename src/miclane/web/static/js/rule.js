@@ -1,6 +1,7 @@
 // The control for every number: drag, arrows, type, double-click for the default.
 
-import { on, set, typed, $, $$ } from "./session.js";
+import { on } from "./messages.js";
+import { set, typed, $, $$ } from "./session.js";
 
 const number = (rule, name) => Number(rule.dataset[name]);
 const ruleAt = (target) => $(".rule", target.closest?.(".rule-box") ?? document.createElement("i"));
@@ -75,7 +76,7 @@ document.addEventListener("pointerdown", (event) => {
   event.preventDefault();
   rule.focus();
   const box = $("svg", rule).getBoundingClientRect();
-  drag = { rule, box, x: event.clientX, share: toFraction(rule, valueOf(rule)), gesture: `${rule.dataset.path}@${Date.now()}`, moved: false };
+  drag = { rule, box, x: event.clientX, share: toFraction(rule, valueOf(rule)), gesture: `${rule.dataset.path}@${Date.now()}`, moved: false, jump: false };
   const onMark = Math.abs((event.clientX - box.left) / box.width - drag.share) < 0.04;
   drag.jump = event.target.closest("svg") && !onMark;
   rule.setPointerCapture(event.pointerId);

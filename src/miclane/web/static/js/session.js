@@ -1,20 +1,15 @@
 // What this window knows of the session, and the only way it changes it.
 
+import { say } from "./messages.js";
 import { EditQueue } from "./queue.js";
 
+/** @type {any} */
 export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null };
 export const client = crypto.randomUUID();
-export const bus = new EventTarget();
+/** @param {string} selector @param {any} [root] @returns {any} */
 export const $ = (selector, root = document) => root.querySelector(selector);
+/** @param {string} selector @param {any} [root] @returns {any[]} */
 export const $$ = (selector, root = document) => [...root.querySelectorAll(selector)];
-
-export function say(name, detail = {}) {
-  bus.dispatchEvent(new CustomEvent(name, { detail }));
-}
-
-export function on(name, listener) {
-  bus.addEventListener(name, (event) => listener(event.detail));
-}
 
 let toastTimer = 0;
 export function toast(words) {
@@ -103,6 +98,7 @@ export function change(edits, options = {}) {
   return queue.push({ edits, ...options });
 }
 
+/** @param {import("./queue.js").Job} job @returns {Promise<import("./queue.js").Answer>} */
 async function send(job) {
   const listening = job.edits.length ? (state.listening?.() ?? null) : null;
   const body = { edits: job.edits, base: state.version, gesture: job.gesture, token: job.token, listening };

@@ -2,8 +2,6 @@
 
 import { post, $ } from "./session.js";
 
-export function initShelf() {}
-
 document.addEventListener("submit", async (event) => {
   if (event.target.id !== "new-session") return;
   event.preventDefault();

@@ -1,11 +1,12 @@
 // Sibilants and plosives: their spectrogram, what a stage hears of each and takes off it, cuts by hand, the lisp guard,
 // the balance along the chain, sibilants apart.
 
-import { change, changedBy, on, picture, post, set, state, toast, $, $$ } from "./session.js";
+import { on } from "./messages.js";
+import { change, changedBy, picture, post, set, state, toast, $, $$ } from "./session.js";
 import { open } from "./bench.js";
 import { hearBand, measured, play, player, unhurried } from "./player.js";
 
-const KINDS = ["deess", "plosive", "apart"];
+const PICTURES = ["deess", "apart"];
 const LEFT = 36;
 const WIDTH = 620;
 const [TOP, LOW] = [16, 166]; // of the spectrogram
@@ -15,7 +16,7 @@ const CUT_DB = 12;
 const view = { token: 0, told: null, shades: null, over: [0, 1], low: false, drag: null };
 
 const bench = () => $("#bench");
-const kind = () => bench()?.dataset.kind ?? "";
+const shown = () => bench()?.dataset.picture ?? "";
 const minus = (v, digits = 1) => {
   const shown = Math.abs(v).toFixed(digits);
   return Number(shown) === 0 ? shown : `${v < 0 ? "−" : "+"}${shown}`;
@@ -29,15 +30,15 @@ const rule = (name) => {
 };
 
 async function refresh() {
-  if (!KINDS.includes(kind()) || !$("#spectrogram") || !state.frames) return;
+  if (!PICTURES.includes(shown()) || !$("#spectrogram") || !state.frames) return;
   const mine = ++view.token;
   const stage = bench().dataset.stage;
   const [first, last] = measured();
   const base = `/s/${state.id}/lane/${state.lane}`;
   const over = `hear=${player.hear}&first=${first}&last=${last}`;
-  const low = kind() === "plosive";
+  const low = bench().dataset.low === "1";
   const treated = player.variant !== "untreated";
-  const listens = kind() !== "apart";
+  const listens = shown() !== "apart";
   const [drawn, told] = await Promise.all([
     picture(`${base}/spectrogram/${stage}?${over}&start=${first}&stop=${last}&treated=${treated && listens}&low=${low}`),
     listens ? picture(`${base}/events/${stage}?${over}`) : null,
@@ -90,7 +91,7 @@ function draw() {
   for (const f of [from, to]) if (f) line(g, LEFT, y(f), LEFT + WIDTH, y(f));
   g.setLineDash([]);
   outlines(g, value, from, to);
-  if (kind() !== "apart") rows(g, value);
+  if (shown() !== "apart") rows(g, value);
 }
 
 function line(g, x1, y1, x2, y2) {
@@ -182,7 +183,7 @@ function handles() {
     b.style.width = share(Math.max(9, x(e.end) - x(e.start) + 6));
     const name = e.name ?? e.kind;
     const where = `${(e.start / state.rate).toFixed(2)} s`;
-    if (kind() === "apart") {
+    if (shown() === "apart") {
       b.setAttribute("aria-pressed", e.apart);
       b.setAttribute("aria-label", `${name} at ${where}, ${e.apart ? "goes its own way" : "stays with the voice"}`);
     } else {
@@ -210,7 +211,7 @@ function sayWhat() {
   const low = view.low;
   if (!events.length) {
     spot.textContent = low ? "No plosive in this loop. Its lines of p and b are the place to set this stage." : "No sibilants in this loop. Pick a phrase with an s, sh or ch in it to set the de-esser.";
-  } else if (kind() === "apart") {
+  } else if (shown() === "apart") {
     const away = events.filter((e) => e.apart).length;
     spot.textContent = `${away} of the ${events.length} sibilants in this loop go their own way. Press one to let it go or to bring it back.`;
   } else {
@@ -265,7 +266,7 @@ function toggleApart(start) {
 
 document.addEventListener("pointerdown", (event) => {
   const b = event.target.closest("#events button");
-  if (!b || kind() === "apart") return;
+  if (!b || shown() === "apart") return;
   event.preventDefault();
   b.focus();
   b.setPointerCapture(event.pointerId);
@@ -274,8 +275,8 @@ document.addEventListener("pointerdown", (event) => {
 });
 // the same by the mark in the strip; where no de-esser is open, that opens the first of the lane
 on("event", ({ start, y: from }) => {
-  if (kind() !== "deess") {
-    const first = $('.station[data-kind="deess"]');
+  if (shown() !== "deess" || bench().dataset.low === "1") {
+    const first = $('.station[data-report="only=sibilance"]');
     if (!first) return toast("No de-esser on this lane yet: add one to cut single sibilants.");
     return open(first.dataset.stage);
   }
@@ -297,7 +298,7 @@ document.addEventListener("pointerup", (event) => {
 });
 document.addEventListener("keydown", (event) => {
   const b = event.target.closest?.("#events button");
-  if (!b || kind() === "apart") return;
+  if (!b || shown() === "apart") return;
   const start = Number(b.dataset.start);
   const e = view.told.events.find((o) => o.start === start);
   if (!e) return;
@@ -311,7 +312,7 @@ document.addEventListener("keydown", (event) => {
 
 document.addEventListener("click", async (event) => {
   const at = (selector) => event.target.closest(selector);
-  if (at("#events button") && kind() === "apart") return toggleApart(Number(at("#events button").dataset.start));
+  if (at("#events button") && shown() === "apart") return toggleApart(Number(at("#events button").dataset.start));
   const begin = at("#begin, #back");
   if (begin) {
     begin.disabled = true;
@@ -369,18 +370,18 @@ async function drawBalance() {
   name.textContent = most ? `dB, s to voice; ${most.name} +${most.by.toFixed(1)}` : "dB, s to voice";
   name.title = told.raised.map((r) => `${r.name} raises the sibilants by ${r.by.toFixed(1)} dB`).join("; ") || "no stage raises the sibilants against the voice";
   row.append(name);
-  document.body.dataset.balance = state.version;
+  document.body.dataset.balance = String(state.version);
 }
 
 on("bench", () => {
   drawBalance();
   showHearing();
-  if (!KINDS.includes(kind())) return;
+  if (!PICTURES.includes(shown())) return;
   refresh();
 });
 on("variant", () => {
   showHearing();
-  if (KINDS.includes(kind())) refresh();
+  if (PICTURES.includes(shown())) refresh();
 });
 on("light", draw);
 on("rendered", unhurried(drawBalance));

@@ -1,14 +1,15 @@
 // The Space screen: the picture that follows the sound, sends, and new returns.
 
-import { change, changedBy, on, picture, post, set, state, toast, $ } from "./session.js";
+import { on } from "./messages.js";
+import { change, changedBy, picture, post, set, state, toast, $ } from "./session.js";
+import { register } from "./screens.js";
 import { hearVariant, listen, measured, player, prepare, unhurried } from "./player.js";
 import { loopPhrases, loopSomewhere } from "./strip.js";
 
 let token = 0;
 let shown = [0, 1]; // what the picture spans
 
-export function initSpace() {
-  if (state.screen !== "space") return;
+function shownNow() {
   if (player.hear === "lane") listen("vocals", state.lane);
   const { phrases } = state.data;
   const covered = phrases.filter((p) => p.start < player.last && p.end > player.first).length;
@@ -33,7 +34,7 @@ export async function drawPicture() {
   head(player.at);
 }
 
-export function reloadSpace() {
+function reloadSpace() {
   const ret = $("#space")?.dataset.return ?? "";
   const focus = document.activeElement?.closest?.("[data-path]")?.dataset.path;
   htmx.ajax("GET", `/s/${state.id}/space/body?return_id=${encodeURIComponent(ret)}`, { target: "#body", swap: "innerHTML" }).then(() => {
@@ -50,6 +51,8 @@ function head(at) {
   line.setAttribute("x2", x);
 }
 
+register("space", { shown: shownNow, changed: reloadSpace });
+
 document.addEventListener("click", (event) => {
   const at = (s) => event.target.closest(s);
   const phrase = at("#space-svg [data-phrase]");
@@ -65,8 +68,8 @@ document.addEventListener("click", (event) => {
     const { path, index } = at("#add-duck").dataset;
     return void change([{ op: "insert", path, index: Number(index), value: { kind: "duck", key: { lane: state.lane } } }], { structure: true });
   }
-  const fresh = at("[data-add-return], #add-return");
-  if (fresh) return addReturn(fresh.dataset.addReturn ?? "Plate");
+  const fresh = at("[data-add-return]");
+  if (fresh) return addReturn(fresh.dataset.addReturn, JSON.parse(fresh.dataset.value));
   const act = at("[data-space]");
   if (act) return void ask(act);
   const also = at("[data-also]");
@@ -86,21 +89,12 @@ document.addEventListener("click", (event) => {
   return undefined;
 });
 
-// What each kind of return starts with; the ducker stands after the effect.
-const KINDS = {
-  Plate: { kind: "reverb", model: "plate", decay_s: 1.9, predelay_ms: 38 },
-  Room: { kind: "reverb", model: "room", decay_s: 0.6, predelay_ms: 8, low_cut_hz: 180 },
-  Hall: { kind: "reverb", model: "hall", decay_s: 2.8, predelay_note: "1/32" },
-  Response: { kind: "impulse", response: "stairwell" },
-  Delay: { kind: "delay", note: "1/4", feedback: 0.32 },
-  Slap: { kind: "delay", note: "ms", time_ms: 105, feedback: 0, high_cut_hz: 6500 },
-  Wide: { kind: "delay", note: "ms", other_note: "ms", time_ms: 11, other_ms: 17, sides: "two times", feedback: 0, low_cut_hz: 300, high_cut_hz: 12000 },
-};
-
-function addReturn(name) {
+// A return with its effect and, after that, its ducker.
+function addReturn(name, first) {
   const id = `r${crypto.randomUUID().slice(0, 8)}`;
   const key = state.data?.lane ? { key: { lane: state.data.lane } } : {};
-  const stages = [{ ...KINDS[name], id: `${id}a`, name }, { kind: "duck", id: `${id}b`, ...key }];
+  const stages = [{ ...first, id: `${id}a` }, { kind: "duck", id: `${id}b`, ...key }];
+  /** @type {import("./queue.js").Edit[]} */
   const edits = [{ op: "insert", path: "returns", index: 99, value: { id, name, bus: "vocals", stages } }];
   if (state.data?.lane) edits.push({ op: "insert", path: `lanes/${state.data.lane}/sends`, index: 99, value: { id, level_db: -14 } });
   change(edits, { structure: true }).then((told) => told && location.assign(`/s/${state.id}/space?return_id=${id}`));
@@ -121,6 +115,7 @@ async function ask(button) {
 
 // Tempo by tapping: the mean of the last gaps, if they are alike.
 let taps = [];
+let tapped;
 function tap() {
   const now = performance.now();
   if (now - (taps.at(-1) ?? 0) > 2500) taps = [];
@@ -130,8 +125,8 @@ function tap() {
   if (taps.length < 4) return void (spot.textContent = `Tap ${4 - taps.length} more`);
   const bpm = Math.round((60000 * (taps.length - 1)) / (taps.at(-1) - taps[0]) * 10) / 10;
   spot.textContent = `${bpm.toFixed(1)} bpm`;
-  clearTimeout(tap.timer);
-  tap.timer = setTimeout(() => set("tempo_bpm", Math.min(400, Math.max(20, bpm)), { structure: true }), 1200);
+  clearTimeout(tapped);
+  tapped = setTimeout(() => set("tempo_bpm", Math.min(400, Math.max(20, bpm)), { structure: true }), 1200);
 }
 
 async function duckFirst(wanted) {

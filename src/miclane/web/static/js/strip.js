@@ -1,6 +1,7 @@
 // The phrase strip: raw behind treated, phrases, sibilants, a row of reduction a stage, loop ends, playhead.
 
-import { on, picture, say, state, $, $$, toast } from "./session.js";
+import { on, say } from "./messages.js";
+import { picture, state, $, $$, toast } from "./session.js";
 import { measured, player, range, seek, unhurried } from "./player.js";
 
 const view = { first: 0, last: 1, strip: null, canvas: null, rows: null, names: [], token: 0, loopIds: [] };

@@ -1,6 +1,7 @@
 // The raw-take report: slips that apply their answer and are measured again; words, sections and phrases as a list.
 
-import { change, changedBy, on, post, say, set, state, toast, $, $$ } from "./session.js";
+import { on, say } from "./messages.js";
+import { change, changedBy, post, set, state, toast, $ } from "./session.js";
 import { loopPhrases, setLoop } from "./strip.js";
 
 const bench = () => $("#bench");

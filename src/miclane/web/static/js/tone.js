@@ -1,11 +1,12 @@
 // What the EQ's bench shows and lets hear of the sound: spectra, held moments, the hunt, a band alone, bands at work.
 
-import { change, on, picture, state, toast, $, $$ } from "./session.js";
+import { on } from "./messages.js";
+import { change, picture, state, toast, $, $$ } from "./session.js";
 import { hearBand, measured, play, player } from "./player.js";
 import { geometry, sig, svgPoint, toHz } from "./pins.js";
 
 const bench = () => $("#bench");
-const isEq = () => bench()?.dataset.kind === "eq";
+const isEq = () => bench()?.dataset.picture === "eq";
 const view = { of: "loop", held: [], token: 0, motion: null };
 
 // ---- spectra ----
@@ -230,9 +231,9 @@ for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end,
 
 // ---- what is drawn when ----
 
-on("bench", ({ kind }) => {
+on("bench", ({ picture: shown }) => {
   if (player.band && player.band.stage !== bench().dataset.stage) hearBand(null);
-  if (kind !== "eq") return;
+  if (shown !== "eq") return;
   showChoice();
   showHeld();
   showHearing();

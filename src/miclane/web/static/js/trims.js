@@ -1,6 +1,7 @@
 // Phrase trims: bars against the target, dragged alone or a section at a time; suggestions.
 
-import { change, changedBy, on, post, say, state, $, $$ } from "./session.js";
+import { on, say } from "./messages.js";
+import { change, changedBy, post, state, $, $$ } from "./session.js";
 
 const svg = () => $("#trims");
 const scale = () => {

@@ -1,0 +1,1 @@
+"""Numbers turned into what templates draw as SVG."""

@@ -1,0 +1,71 @@
+"""The measured part of a stage's picture on its bench."""
+
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from ...core.engine.render import Range
+from ...core.measure.stages import read_stage
+from ...core.mix.document import flat_stages
+from ...core.mix.paths import Path, find_path
+from ...core.stages.drive import Drive
+from ...core.stages.multiband import Multiband
+from ...studio.studio import Hear
+from ..drawing.dynamics import LEFT, RIGHT, bands_picture, drive_picture, dynamics_picture, words_over
+from ..pages import page
+from .lane import find_stage, sound_of
+from .sound import Frame, check_range, opened, path_range
+
+router = APIRouter()
+
+
+@router.get("/s/{session_id}/lane/{lane_id}/picture/{stage_id}")
+def picture(
+    request: Request,
+    session_id: str,
+    lane_id: str,
+    stage_id: str,
+    start: Frame,
+    stop: Frame,
+    first: Frame,
+    last: Frame,
+    hear: Hear = "lane",
+    band: int = 0,
+) -> Response:
+    """The measured part of a stage's picture over the loop [first, last), as an SVG fragment."""
+    studio, state = opened(request, session_id)
+    check_range(state, start, stop)
+    path = find_path(state.session, lane_id)
+    if stage_id not in {s.id for s in flat_stages(path.member.stages)}:
+        return Response(status_code=204)  # removed by a step that this window has not drawn yet
+    stage, _ = find_stage(path, stage_id)
+    found, _ = path_range(studio, state, hear, lane_id, start, stop)
+    places, rate = studio.graph(state).places, state.session.rate
+    before_key, after_key = (places[f"{path.place}:{where}:{stage_id}"] for where in ("before", "stage"))
+    before, after = (sound_of(found, key, first, last) for key in (before_key, after_key))
+    trace = found.trace(after_key) if stage.on else None
+    context: dict[str, Any] = {"stage": stage, "words": words_over(path, first, last, LEFT, RIGHT)}
+    if isinstance(stage, Drive):
+        return page(request, "picture_drive.svg", state, **context, **drive_picture(stage, before, rate))
+    context["reading"] = read_stage(trace, first, last) if trace else None
+    if isinstance(stage, Multiband):
+        band = min(max(band, 0), len(stage.bands) - 1)
+        alone = _band_range(studio.renderer(rate).loop, studio, state, path, stage, band, first, last)
+        context |= bands_picture(stage, band, alone, trace, first, last, rate)
+        return page(request, "picture_bands.svg", state, **context)
+    context |= dynamics_picture(stage, before, after, trace, first, last, rate)
+    return page(request, f"picture_{stage.drawn}.svg", state, **context)
+
+
+def _band_range(
+    render: Any, studio: Any, state: Any, path: Path, stage: Multiband, band: int, first: int, last: int
+) -> np.ndarray:
+    """A band as it comes into its compressor, over the loop."""
+    bands = tuple(b.model_copy(update={"on": False, "muted": k != band}) for k, b in enumerate(stage.bands))
+    graph = studio.graph(state)
+    key = graph.places[f"{path.place}:before:{stage.id}"]
+    found: Range = render(graph, key, first, last)
+    plain = stage.model_copy(update={"bands": bands, "lookahead_ms": 0.0})
+    return plain.build(graph.rate, found.audio.shape[0]).process(np.ascontiguousarray(found.audio))

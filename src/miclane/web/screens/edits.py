@@ -1,0 +1,154 @@
+"""Edits from the browser: applied, kept, answered with what follows from them."""
+
+import json
+import time
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import JSONResponse, Response
+from pydantic import BaseModel, Field
+
+from ...core.errors import ConflictError, MicLaneError
+from ...core.mix.document import Session
+from ...core.mix.edits import Edit, Set
+from ...core.mix.paths import path_names
+from ...core.mix.places import along, rule_at
+from ...core.stages.eq import Eq
+from ...core.units import parse_value
+from ...store.sessions import State
+from ...studio.studio import Hear, Studio
+from ..drawing.eq import eq_paths
+from .sound import check_range, interleaved, studio_of
+
+router = APIRouter()
+MOST_EDITS = 400
+Version = Annotated[int | None, Field(ge=0, le=2**53)]
+
+
+class Listening(BaseModel):
+    """What a window is playing: frames [start, stop) under its playhead, of the loop [first, last)."""
+
+    lane: str = Field(max_length=40)
+    hear: Hear
+    start: int = Field(ge=0)
+    stop: int = Field(ge=0)
+    first: int = Field(ge=0)
+    last: int = Field(ge=0)
+
+
+class EditRequest(BaseModel):
+    """Edits made against version `base`; those of one drag share a `gesture`. A window that plays says what.
+
+    A `token` names them: sent again with the same one, they are not made again.
+    """
+
+    edits: list[Edit] = Field(max_length=MOST_EDITS)
+    base: Version = None
+    gesture: str = Field("", max_length=400)
+    token: str = Field("", max_length=60)
+    listening: Listening | None = None
+
+
+class TypedRequest(BaseModel):
+    """What was typed for the number at `path`."""
+
+    path: str = Field(max_length=400)
+    text: str = Field(max_length=60)
+    base: Version = None
+
+
+def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
+    """What a page must know after a change: version, history, and curves of the EQs that were touched."""
+    return {
+        "version": state.version,
+        "steps": state.steps,
+        "ahead": state.ahead,
+        "undo_label": state.undo_label,
+        "redo_label": state.redo_label,
+        "curves": curves(state.session, edits or []),
+        "paths": path_names(state.session),
+    }
+
+
+def curves(session: Session, edits: list[Edit]) -> dict[str, Any]:
+    """Paths of the EQ curves whose stage an edit reached into, by `path of the stage`."""
+    found: dict[str, Any] = {}
+    for edit in edits:
+        for place, stage in along(session, edit.path):
+            if isinstance(stage, Eq):
+                found[place] = eq_paths(stage, session.rate)
+    return found
+
+
+@router.post("/s/{session_id}/edits")
+def edit(request: Request, session_id: str, body: EditRequest) -> Response:
+    """Apply edits; 409 with the newest version when they clash with a change made elsewhere.
+
+    To a window that plays the answer is bytes: the length of the JSON (four, little-endian), the JSON filled up with
+    spaces to a multiple of four, and the new sound under its playhead as interleaved stereo floats.
+    """
+    studio, begun = studio_of(request), time.perf_counter()
+    with studio.ahead_of_rendering():
+        try:
+            state = studio.edit(session_id, body.edits, body.base, body.gesture, body.token)
+        except ConflictError as error:
+            return clash(studio, session_id, error)
+        studio.newest(state)
+        answer = told(state, body.edits)
+        if body.listening is None:
+            return JSONResponse(answer)
+        kept = time.perf_counter()
+        heard = _soon(studio, state, body.listening)
+        spent = {"kept_ms": 1000 * (kept - begun), "render_ms": 1000 * (time.perf_counter() - kept)}
+        text = json.dumps(answer | spent).encode()
+        text += b" " * (-len(text) % 4)
+        return Response(len(text).to_bytes(4, "little") + text + heard, media_type="application/octet-stream")
+
+
+def _soon(studio: Studio, state: State, at: Listening) -> bytes:
+    """The new sound under the playhead; nothing where there is none to be had (the edit is kept all the same)."""
+    try:
+        check_range(state, at.start, at.stop)
+        check_range(state, at.first, at.last)
+        return interleaved(studio.preview(state, at.hear, at.lane, at.start, at.stop, (at.first, at.last)))
+    except MicLaneError:
+        return b""
+
+
+def clash(studio: Studio, session_id: str, error: ConflictError) -> JSONResponse:
+    """The refusal of an edit that clashes, with the newest state, so that the next one does not."""
+    return JSONResponse({"error": str(error), **told(studio.sessions.get(session_id))}, 409)
+
+
+@router.post("/s/{session_id}/typed")
+def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse:
+    """Set a number from what was typed: `1.5k`, `c5`, `1/8`, `−3,5 dB`. Out of range is held at the nearest end."""
+    studio = studio_of(request)
+    session = studio.sessions.get(session_id).session
+    rule = rule_at(session, body.path)
+    value = parse_value(body.text, rule["unit"], session.tempo_bpm)
+    value = min(max(value, rule["low"]), rule["high"])
+    change: list[Edit] = [Set(path=body.path, value=value)]
+    try:
+        state = studio.sessions.edit(session_id, change, body.base)
+    except ConflictError as error:
+        return clash(studio, session_id, error)
+    return JSONResponse({**told(state, change), "value": value})
+
+
+@router.post("/s/{session_id}/undo")
+def undo(request: Request, session_id: str) -> JSONResponse:
+    """Take the last step back."""
+    return JSONResponse(told(studio_of(request).sessions.undo(session_id)))
+
+
+@router.post("/s/{session_id}/redo")
+def redo(request: Request, session_id: str) -> JSONResponse:
+    """Make the step again that was taken back last."""
+    return JSONResponse(told(studio_of(request).sessions.redo(session_id)))
+
+
+@router.get("/s/{session_id}/version")
+def version(request: Request, session_id: str) -> JSONResponse:
+    """The newest version, for windows that look whether another one has changed something."""
+    return JSONResponse(told(studio_of(request).sessions.get(session_id)))

@@ -1,0 +1,40 @@
+"""The Map: every route from microphone to mix, sends, returns, buses and keys in one picture, and what is set there."""
+
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.responses import HTMLResponse
+
+from ...store.sessions import State
+from ...studio.studio import Studio
+from ..drawing.map import CONTROLS, JOIN, LAST, MIC, WIDE, lay_map
+from ..pages import page
+from . import Nav
+from .lane import page_data
+from .sound import opened
+
+router = APIRouter()
+NAV = Nav("map", "Map", 10, lambda session, lane: "map")
+SCRIPT = "map"
+
+
+def map_context(studio: Studio, state: State) -> dict[str, Any]:
+    """What the templates of the screen need."""
+    picture = lay_map(state.session)
+    return {"map": picture, "wide": WIDE, "mic": MIC, "controls_x": CONTROLS, "join": JOIN, "last_x": LAST}
+
+
+@router.get("/s/{session_id}/map", response_class=HTMLResponse)
+def map_page(request: Request, session_id: str) -> HTMLResponse:
+    """The whole screen."""
+    studio, state = opened(request, session_id)
+    lane = next((x for x in state.session.lanes if x.role == "lead"), None) or next(iter(state.session.lanes), None)
+    data = page_data(studio, state, "map")
+    return page(request, "map.html", state, screen="map", lane=lane, data=data, **map_context(studio, state))
+
+
+@router.get("/s/{session_id}/map/body", response_class=HTMLResponse)
+def map_body(request: Request, session_id: str) -> HTMLResponse:
+    """The picture alone, after a change."""
+    studio, state = opened(request, session_id)
+    return page(request, "map_body.html", state, screen="map", **map_context(studio, state))

@@ -1,0 +1,156 @@
+"""The Shelf: all sessions, new ones, and files dropped to be imported."""
+
+import shutil
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import HTMLResponse, JSONResponse, Response
+from pydantic import BaseModel, Field
+
+from ...core.engine.graph import flat_path
+from ...core.errors import CutShortError, MicLaneError
+from ...core.mix.document import Session
+from ...store.sessions import Unreadable
+from ...studio.importing import Role, file_title, import_sound
+from ...studio.importing import new_session as make_session
+from ...studio.studio import Studio
+from ..drawing.paths import outline
+from ..measuring import measuring
+from ..pages import page
+from .sound import studio_of
+
+router = APIRouter()
+SCRIPT = "shelf"
+
+
+class NewSession(BaseModel):
+    """Name and figures of a session to be made."""
+
+    name: str = Field("Untitled", min_length=1, max_length=200)
+    rate: Literal[44100, 48000, 88200, 96000] = 48000
+    tempo_bpm: float = Field(92.0, ge=20, le=400)
+    key: str = Field("", max_length=40)
+
+
+@router.get("/", response_class=HTMLResponse)
+def shelf(request: Request) -> HTMLResponse:
+    """Every session with its lanes drawn small."""
+    studio = studio_of(request)
+    cards: list[dict[str, Any]] = []
+    for state in studio.sessions.shelf():
+        if isinstance(state, Unreadable):
+            cards.append({"unreadable": state})
+            continue
+        try:
+            cards.append({"state": state, "lanes": _small(studio, state.session)})
+        except MicLaneError as error:  # a sound of it is gone
+            cards.append(
+                {"unreadable": Unreadable(state.id, state.session.name, str(error), state.updated, state.steps)}
+            )
+    backups = [b.name for b in studio.database.known_backups()]
+    return page(request, "shelf.html", None, screen="shelf", cards=cards, binned=studio.sessions.bin(), backups=backups)
+
+
+@router.post("/sessions/{session_id}/delete")
+def delete_session(request: Request, session_id: str) -> JSONResponse:
+    """Put a session into the bin; `restore` takes it out again."""
+    studio_of(request).sessions.remove(session_id)
+    return JSONResponse({})
+
+
+@router.post("/sessions/{session_id}/restore")
+def restore_session(request: Request, session_id: str) -> JSONResponse:
+    """Take a session out of the bin."""
+    studio_of(request).sessions.restore(session_id)
+    return JSONResponse({"address": f"/s/{session_id}"})
+
+
+@router.post("/sessions/{session_id}/rescue")
+def rescue_session(request: Request, session_id: str) -> JSONResponse:
+    """Go back to the last state of a session that can be read."""
+    state = studio_of(request).sessions.rescue(session_id)
+    return JSONResponse({"address": f"/s/{state.id}"})
+
+
+@router.get("/sessions/{session_id}/document")
+def document(request: Request, session_id: str) -> Response:
+    """A session's document as it is stored, whether it can be read or not."""
+    text = studio_of(request).sessions.document(session_id)
+    headers = {"content-disposition": f'attachment; filename="{flat_path(session_id)}.json"'}
+    return Response(text, media_type="application/json", headers=headers)
+
+
+def _small(studio: Studio, session: Session) -> list[dict[str, Any]]:
+    drawn = []
+    frames = max(session.frames, 1)
+    for lane in session.lanes[:8]:
+        d = ""
+        if lane.sound:
+            low, high = studio.raw_envelope(lane.sound.digest, session.rate, 0, frames, 240)
+            size = 7.5 / max(0.02, float(max(high.max(), -low.min())))
+            d = outline(low, high, range(240), lambda v, size=size: 8 - v * size)
+        drawn.append({"name": lane.name, "role": lane.role, "path": d})
+    return drawn
+
+
+@router.post("/sessions")
+def new_session(request: Request, body: NewSession) -> JSONResponse:
+    """Make an empty session with a plate that the lead ducks."""
+    state = studio_of(request).sessions.create(make_session(body.name, body.rate, body.tempo_bpm, body.key))
+    return JSONResponse({"id": state.id, "address": f"/s/{state.id}"}, 201)
+
+
+@router.get("/s/{session_id}", response_class=HTMLResponse)
+def session_page(request: Request, session_id: str) -> HTMLResponse:
+    """A session's files: what is on its lanes, and where to drop more."""
+    studio = studio_of(request)
+    state = studio.sessions.get(session_id)
+    return page(request, "session.html", state, screen="session", drawn=_small(studio, state.session))
+
+
+@contextmanager
+def received(studio: Studio, file: UploadFile) -> Iterator[tuple[Path, str]]:
+    """An uploaded file on the disk while the block lasts, and its name."""
+    name = file_title(file.filename or "file")
+    folder = studio.data / "incoming"
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with tempfile.NamedTemporaryFile(dir=folder, suffix=".part") as temporary:
+        shutil.copyfileobj(file.file, temporary, 1 << 20)
+        temporary.flush()
+        yield Path(temporary.name), name
+
+
+@router.post("/s/{session_id}/import")
+@measuring
+def import_file(
+    request: Request,
+    session_id: str,
+    file: Annotated[UploadFile, File()],
+    role: Annotated[Role | None, Form()] = None,
+    short: Annotated[bool, Form()] = False,
+) -> JSONResponse:
+    """Take one sound file onto a lane of its own. Refused in words when it cannot be used; nothing else is touched.
+
+    A file that is cut short is refused with `short`; sent again with it, what is there is taken.
+    """
+    studio = studio_of(request)
+    studio.sessions.get(session_id)
+    try:
+        with received(studio, file) as (path, name):
+            state, lane = import_sound(studio, session_id, path, name, role, short)
+    except CutShortError as error:
+        return JSONResponse({"error": str(error), "short": True}, 422)
+    return JSONResponse(
+        {
+            "lane": lane["id"],
+            "name": lane["name"],
+            "role": lane["role"],
+            "seconds": lane["sound"]["frames"] / state.session.rate,
+            "version": state.version,
+        },
+        201,
+    )

@@ -1,0 +1,257 @@
+"""Sound to the browser, as 32-bit floats, and what was measured of it."""
+
+import contextlib
+from collections.abc import Iterator
+from functools import partial
+from typing import Annotated, Any
+
+import numpy as np
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import JSONResponse, Response, StreamingResponse
+
+from ...core.engine.render import Range
+from ...core.errors import CancelledError, MicLaneError
+from ...core.measure.stages import read_stage
+from ...core.mix.document import flat_stages
+from ...core.mix.paths import find_path, place_of
+from ...store.sessions import State
+from ...studio.studio import Hear, SongVariant, Studio, Variant, envelope
+
+router = APIRouter()
+LONGEST_S = 20
+Frame = Annotated[int, Query(ge=0, le=2**31)]
+
+
+def studio_of(request: Request) -> Studio:
+    """The studio of the application."""
+    studio: Studio = request.app.state.studio
+    return studio
+
+
+def opened(request: Request, session_id: str) -> tuple[Studio, State]:
+    """The studio and the newest state of a session; UnknownPlaceError when there is none of that id."""
+    studio = studio_of(request)
+    return studio, studio.sessions.get(session_id)
+
+
+def check_range(state: State, start: int, stop: int) -> None:
+    """MicLaneError for a range that is empty or longer than is rendered at once."""
+    if not 0 < stop - start <= LONGEST_S * 3 * state.session.rate:
+        raise MicLaneError(f"from {start} to {stop} is not a range of up to {LONGEST_S * 3} s")
+
+
+@router.get("/s/{session_id}/sound")
+def sound(
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    hear: Hear = "lane",
+    variant: Variant = "treated",
+    first: int = -1,
+    last: int = -1,
+    client: str = "",
+    generation: int = 0,
+    stage: str = "",
+    band: int = 0,
+) -> Response:
+    """Frames [start, stop) as interleaved stereo floats.
+
+    With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window and
+    `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204). `stage` and
+    `band` say which band the variant “band” lets hear.
+    """
+    studio, state = opened(request, session_id)
+    check_range(state, start, stop)
+    quick = first >= 0 and last > first
+    cancel = studio.overtake(client, generation) if client else None
+    try:
+        if quick:
+            audio = studio.preview(state, hear, lane, start, stop, (first, last), cancel)
+        else:
+            audio = studio.sound(state, hear, lane, start, stop, variant, cancel, (stage, band))
+    except CancelledError:
+        return Response(status_code=204)
+    headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
+    return Response(interleaved(audio), media_type="application/octet-stream", headers=headers)
+
+
+def interleaved(audio: np.ndarray) -> bytes:
+    """Mono or stereo (channels, n) as interleaved stereo floats."""
+    stereo = audio if audio.shape[0] == 2 else np.broadcast_to(audio, (2, audio.shape[1]))
+    return np.ascontiguousarray(stereo.T, dtype=np.float32).tobytes()
+
+
+@router.get("/s/{session_id}/song")
+def song(
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    hear: Hear = "lane",
+    variant: SongVariant = "treated",
+    client: str = "",
+    generation: int = 0,
+    stage: str = "",
+    band: int = 0,
+) -> StreamingResponse:
+    """Frames [start, stop) of the song as interleaved stereo floats, sent as they are made.
+
+    A newer `generation` of the same `client` ends it early.
+    """
+    studio, state = opened(request, session_id)
+    if not start < stop <= 2 * state.session.frames + state.session.rate:
+        raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
+    cancel = studio.overtake(client, generation) if client else studio.new_cancel()
+    pieces = studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band))
+
+    def told() -> Iterator[bytes]:
+        with contextlib.suppress(CancelledError):
+            for piece in pieces:
+                yield interleaved(piece)
+
+    headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
+    return StreamingResponse(told(), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/s/{session_id}/readings")
+def readings(
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    first: Frame,
+    last: Frame,
+    hear: Hear = "lane",
+    against: Variant = "untreated",
+) -> JSONResponse:
+    """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane."""
+    studio, state = opened(request, session_id)
+    check_range(state, start, stop)
+    figures = studio.figures(state, hear, lane, start, stop, (first, last), against)
+    return JSONResponse(
+        {
+            "version": state.version,
+            "lufs": round(figures.lufs, 2),
+            "true_peak_dbtp": round(figures.true_peak_dbtp, 2),
+            "untreated_lufs": round(figures.untreated_lufs, 2),
+            "match_db": round(figures.match_db, 3),
+            "stations": stations(studio, state, hear, lane, start, stop, first, last) if hear != "return" else {},
+        }
+    )
+
+
+def path_range(studio: Studio, state: State, hear: Hear, name: str, start: int, stop: int) -> tuple[Range, str]:
+    """The range in which the stages of the path of that name were rendered, and the key of its end.
+
+    Taken from what is heard where that contains the path, so that nothing is rendered twice.
+    """
+    graph = studio.graph(state)
+    end = graph.places[f"{place_of(name)}:treated"]
+    heard = studio.target(graph, hear, name)
+    if any(node.key == end for node in graph.needed(heard)):
+        return studio.renderer(graph.rate).loop(graph, heard, start, stop, studio.newest(state)), end
+    return studio.range(state, "lane", name, start, stop), end
+
+
+def stations(
+    studio: Studio, state: State, hear: Hear, lane: str, start: int, stop: int, first: int, last: int
+) -> dict[str, Any]:
+    """Reading of every stage of a path that is on, by id."""
+    part = find_path(state.session, lane)
+    found, _ = path_range(studio, state, hear, lane, start, stop)
+    graph = studio.graph(state)
+    told: dict[str, Any] = {}
+    for stage in flat_stages(part.member.stages):
+        trace = found.trace(graph.places[f"{part.place}:stage:{stage.id}"]) if stage.on else None
+        if trace is None or stage.splits:
+            continue
+        r = read_stage(trace, first, last)
+        told[stage.id] = {
+            "figure": stage.figure(r),
+            "says": stage.says(r),
+            "change_db": round(r.change_db, 2),
+            "median_db": round(r.reduction_median_db, 2),
+            "p95_db": round(r.reduction_p95_db, 2),
+            "max_db": round(r.reduction_max_db, 2),
+            "in_db": round(r.level_in_db, 2),
+            "out_db": round(r.level_out_db, 2),
+        }
+    return told
+
+
+@router.get("/s/{session_id}/strip")
+def strip(
+    request: Request,
+    session_id: str,
+    lane: str,
+    start: Frame,
+    stop: Frame,
+    columns: int = 1000,
+    hear: Hear = "lane",
+) -> Response:
+    """Columns of the phrase strip as floats: raw low, high, treated low, high, then one row of gain a stage."""
+    studio, state = opened(request, session_id)
+    check_range(state, start, stop)
+    columns = max(16, min(columns, 4000))
+    part = find_path(state.session, lane)
+    sound = getattr(part.member, "sound", None)
+    if part.is_lane and sound is None:
+        return Response(b"", media_type="application/octet-stream", headers={"X-Rows": ""})
+    found, end = path_range(studio, state, hear, lane, start, stop)
+    before = studio.graph(state).places[f"{part.place}:raw"]
+    rows = list(
+        studio.raw_envelope(sound.digest, state.session.rate, start, stop, columns)
+        if sound
+        else envelope(found.cut(before), columns)
+    )
+    names = ["raw-low", "raw-high"]
+    rows += list(envelope(found.cut(end), columns))
+    names += ["treated-low", "treated-high"]
+    graph = studio.graph(state)
+    for stage in flat_stages(part.member.stages):
+        trace = found.trace(graph.places[f"{part.place}:stage:{stage.id}"]) if stage.on else None
+        if trace is not None and trace.gain_db is not None and stage.in_strip:
+            rows.append(reduction_row(trace.gain_db, trace.start, trace.hop, start, stop, columns))
+            names.append(stage.id)
+    data = np.stack(rows).astype(np.float32)
+    return Response(data.tobytes(), media_type="application/octet-stream", headers={"X-Rows": ",".join(names)})
+
+
+@router.get("/s/{session_id}/raw")
+def raw(request: Request, session_id: str, lane: str, start: Frame, stop: Frame, columns: int = 1000) -> Response:
+    """Least and greatest raw sample of each column as floats, for any stretch of the song."""
+    studio, state = opened(request, session_id)
+    part = find_path(state.session, lane)
+    sound = getattr(part.member, "sound", None)
+    if not part.is_lane:
+        return Response(np.zeros((2, max(16, min(columns, 4000))), np.float32).tobytes())  # drawn where it is rendered
+    if sound is None or not 0 < stop - start <= 2 * state.session.frames + 2 * state.session.rate:
+        raise MicLaneError("there is no sound there")
+    found = studio.raw_envelope(sound.digest, state.session.rate, start, stop, max(16, min(columns, 4000)))
+    return Response(found.tobytes(), media_type="application/octet-stream")
+
+
+@router.get("/s/{session_id}/levels")
+def levels(request: Request, session_id: str, start: Frame, stop: Frame) -> JSONResponse:
+    """Integrated loudness over a range of every lane, return and bus, after its fader, as the mix has it."""
+    studio, state = opened(request, session_id)
+    check_range(state, start, stop)
+    graph = studio.graph(state)
+    found = studio.range(state, "mix", "", start, stop)
+    told = {}
+    for place, key in graph.places.items():
+        if place.endswith(":out") and key in found.nodes:
+            level = studio.loudness(key, (start, stop), graph.rate, partial(found.cut, key))
+            told[place.removesuffix(":out")] = round(level, 1)
+    return JSONResponse(told)
+
+
+def reduction_row(gain_db: np.ndarray, origin: int, hop: int, start: int, stop: int, columns: int) -> np.ndarray:
+    """Least gain in each column of frames [start, stop)."""
+    edges = (np.linspace(start, stop, columns + 1)[:-1] - origin) / hop
+    at = np.clip(edges.astype(int), 0, len(gain_db) - 1)
+    return np.minimum.reduceat(gain_db, at)[: len(at)] if np.all(np.diff(at) > 0) else gain_db[at]

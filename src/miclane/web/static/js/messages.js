@@ -1,0 +1,39 @@
+// What the parts of a page tell one another: every message there is, and what it carries.
+
+/**
+ * @typedef {{ version: number, edits: import("./queue.js").Edit[], began: number, curves?: any, gesture?: string, structure?: boolean,
+ *   data?: boolean, select?: any, jumped?: boolean, sound?: any, kept_ms?: number, render_ms?: number }} Changed
+ *
+ * @typedef {object} Messages
+ * @property {{}} changing         edits are on their way
+ * @property {Changed} changed     the session is of a newer version
+ * @property {{}} refused          edits were refused; what is shown is not what is kept
+ * @property {{}} redraw           the route and the bench are wanted anew
+ * @property {{ picture: string, stage: string }} bench  a stage has been opened, or its picture is wanted anew
+ * @property {{ path: string, value: number }} moved  a setting was moved by something that is not its rule
+ * @property {{}} playing          playing has begun or ended
+ * @property {{ at: number, playing: boolean, mean: number, peak: number, starved?: boolean }} position  where the playhead is
+ * @property {{ first: number, last: number, generation: number }} rendered  the loop has been rendered
+ * @property {{ version: number, ms: number }} heard  the sound of a version has come to the loudspeaker
+ * @property {{}} range            another loop
+ * @property {{}} hear             lane, vocals or mix
+ * @property {{}} variant          another side of a comparison is heard
+ * @property {{}} phrase           the playhead is in another phrase
+ * @property {{}} phrases          phrases have been moved
+ * @property {{}} marks            places in the strip
+ * @property {any} readings        figures of the loop
+ * @property {{ start: number, y: number }} event  a sibilant's mark in the strip was pressed
+ * @property {{}} light            day or night, eyes on or off
+ */
+
+const line = new EventTarget();
+
+/** @template {keyof Messages} K @param {K} name @param {Messages[K]} [detail] */
+export function say(name, detail) {
+  line.dispatchEvent(new CustomEvent(name, { detail: detail ?? {} }));
+}
+
+/** @template {keyof Messages} K @param {K} name @param {(detail: Messages[K]) => void} listener */
+export function on(name, listener) {
+  line.addEventListener(name, (event) => listener(/** @type {CustomEvent} */ (event).detail));
+}
