@@ -61,7 +61,7 @@ from fastapi.responses import HTMLResponse
 from ..pages import page
 from . import Nav
 from .lane import page_data
-from .sound import opened
+from ..opened import Here
 
 router = APIRouter()
 NAV = Nav("notes", "Notes", 80, lambda session, lane: "notes")
@@ -69,8 +69,8 @@ SCRIPT = "notes"
 
 
 @router.get("/s/{session_id}/notes", response_class=HTMLResponse)
-def notes(request: Request, session_id: str) -> HTMLResponse:
-    studio, state = opened(request, session_id)
+def notes(request: Request, here: Here) -> HTMLResponse:
+    studio, state = here
     return page(request, "notes.html", state, screen="notes", data=page_data(studio, state, "notes"))
 '''
 NOTES_PAGE = """{% extends "base.html" %}

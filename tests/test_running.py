@@ -340,9 +340,9 @@ def test_what_follows_is_measured_before_the_write_begins(tmp_path: Path) -> Non
     seen: list[bool] = []
     follows = studio.sessions.follows
 
-    def noted(session: Session, edits: list) -> list:
+    def noted(session: Session, edits: list, gesture: str) -> list:
         seen.append(studio.database._lock.locked())
-        return follows(session, edits) if follows else []
+        return follows(session, edits, gesture) if follows else []
 
     studio.sessions.follows = noted
     studio.sessions.edit("song", [Set(path="tempo_bpm", value=70)])

@@ -12,7 +12,7 @@ from miclane.core.measure.clearance import clearance, held
 from miclane.core.measure.phrases import Span
 from miclane.core.mix.links import ducks_of
 from miclane.core.stages.eq import Eq
-from miclane.web.routing import lay_map
+from miclane.web.drawing.map import lay_map
 from test_control_web import back, put  # noqa: F401
 from test_web import web  # noqa: F401
 

@@ -9,7 +9,7 @@ from scipy.signal import butter, sosfiltfilt
 
 from conftest import RATE, noise, one_lane, run
 from miclane.core.audio import read_sound
-from miclane.core.engine.graph import HEARD, TAKEN, Builder
+from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.errors import UnusableChainError
 from miclane.core.measure.events import SHARP, find_sibilants
@@ -28,7 +28,7 @@ from miclane.core.measure.sibilance import (
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Set, apply
 from miclane.core.stages.apart import Apart
-from miclane.core.stages.base import Passage
+from miclane.core.stages.base import HEARD, TAKEN, Passage
 from miclane.core.stages.deess import Deess
 from miclane.core.stages.eq import Eq
 from miclane.core.stages.plosive import Plosive

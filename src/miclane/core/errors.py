@@ -21,6 +21,10 @@ class UnusableValueError(MicLaneError):
     """Something typed that is not a value of the unit it was typed for."""
 
 
+class NothingThereError(MicLaneError):
+    """Nothing is sung, or sounds, where something was to be measured."""
+
+
 class UnknownPlaceError(MicLaneError):
     """An edit or address that names something that is not in the session."""
 

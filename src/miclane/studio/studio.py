@@ -71,7 +71,8 @@ class Studio:
             raise
         self.sounds = SoundStore(data / "sounds", self.database, owner)
         if owner:
-            sweep_parts(data / "incoming")
+            for folder in ("incoming", "backups"):
+                sweep_parts(data / folder)
         self.takes = Takes(self.sounds)
         self.follows = Follows(self.takes, self.renderer)
         self.sessions = SessionStore(self.database, self.follows)

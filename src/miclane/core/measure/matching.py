@@ -4,10 +4,9 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..mix.document import Session, flat_stages
+from ..mix.document import Session
 from ..mix.edits import Edit, Set, apply
-from ..mix.paths import Path, find_path, path_names
-from ..stages.base import Stage
+from ..mix.paths import Path, find_path, path_names, placed_stages
 from ..stages.compressor import Compressor
 from .starts import makeup_db
 
@@ -34,17 +33,6 @@ def match_edits(session: Session, wanted: Callable[[Path, str], bool], coming_in
             edits = _matched(stage, place, audio, rate) if audio is not None and audio.size else []
             found += edits
             session = apply(session, edits).session if edits else session
-    return found
-
-
-def placed_stages(path: Path) -> list[tuple[Stage, str]]:
-    """All stages of a path, those inside splits after their split, each with its place in the session."""
-    found: list[tuple[Stage, str]] = []
-    for stage in path.member.stages:
-        place = f"{path.base}/stages/{stage.id}"
-        found.append((stage, place))
-        for branch in getattr(stage, "branches", ()):
-            found += [(s, f"{place}/branches/{branch.id}/stages/{s.id}") for s in flat_stages(branch.stages)]
     return found
 
 

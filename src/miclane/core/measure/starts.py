@@ -1,10 +1,12 @@
 """Where to begin: thresholds of compressors, lifts and bands from the sound that comes into them."""
 
 from collections.abc import Sequence
+from functools import singledispatch
 from typing import Any, Literal
 
 import numpy as np
 
+from ..errors import UnknownPlaceError
 from ..stages.base import Stage
 from ..stages.compressor import Compressor, CompressorProcessor, Follower
 from ..stages.detector import Filter, PeakLevel, cut_sections
@@ -51,6 +53,31 @@ def makeup_db(stage: Stage, audio: np.ndarray, rate: int) -> float | None:
     """By how much the makeup must change for (channels, frames) to come out as loud as they go in; None in silence."""
     loudness = [integrated_lufs(x, rate) for x in (audio, after(stage, audio, rate))]
     return None if min(loudness) <= SILENCE_LUFS else loudness[0] - loudness[1]
+
+
+@singledispatch
+def begin(stage: Stage, audio: np.ndarray, rate: int, phrases: Sequence[Span], spread: Spread) -> dict[str, Any]:
+    """Where a stage begins, by place below it, from what comes into it (channels, frames); {} in silence.
+
+    UnknownPlaceError for a kind that has no beginning of its own.
+    """
+    raise UnknownPlaceError(f"“{stage.label}” has no start of its own")
+
+
+@begin.register
+def _(stage: Compressor, audio: np.ndarray, rate: int, phrases: Sequence[Span], spread: Spread) -> dict[str, Any]:
+    return compressor_start(stage, audio, rate, phrases, spread)
+
+
+@begin.register
+def _(stage: Lift, audio: np.ndarray, rate: int, phrases: Sequence[Span], spread: Spread) -> dict[str, Any]:
+    return lift_start(stage, audio, rate, phrases)
+
+
+@begin.register
+def _(stage: Multiband, audio: np.ndarray, rate: int, phrases: Sequence[Span], spread: Spread) -> dict[str, Any]:
+    several = multiband_start(stage, audio, rate, phrases)
+    return {f"bands/{k}/{name}": value for k, each in several.items() for name, value in each.items()}
 
 
 def compressor_start(

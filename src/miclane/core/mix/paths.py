@@ -3,7 +3,8 @@
 from dataclasses import dataclass
 
 from ..errors import UnknownPlaceError
-from .document import Bus, Lane, Return, Session, Sound
+from ..stages.base import Stage
+from .document import Bus, Lane, Return, Session, Sound, flat_stages
 
 
 @dataclass(frozen=True)
@@ -75,6 +76,25 @@ def find_path(session: Session, name: str) -> Path:
         return Path(member, member.id, place_of(member.id), f"lanes/{member.id}", member)
     base = "returns" if isinstance(member, Return) else "buses"
     return Path(member, name, place_of(name), f"{base}/{member.id}", _sung_into(session, member))
+
+
+def placed_stages(path: Path) -> list[tuple[Stage, str]]:
+    """All stages of a path, those inside splits after their split, each with its place in the session."""
+    found: list[tuple[Stage, str]] = []
+    for stage in path.member.stages:
+        place = f"{path.base}/stages/{stage.id}"
+        found.append((stage, place))
+        for branch in getattr(stage, "branches", ()):
+            found += [(s, f"{place}/branches/{branch.id}/stages/{s.id}") for s in flat_stages(branch.stages)]
+    return found
+
+
+def find_stage(path: Path, stage_id: str) -> tuple[Stage, str]:
+    """A stage of a path and where it is in the session; UnknownPlaceError when there is none of that id."""
+    for stage, place in placed_stages(path):
+        if stage.id == stage_id:
+            return stage, place
+    raise UnknownPlaceError(f"there is no stage “{stage_id}” on “{path.member.name}”")
 
 
 def _sung_into(session: Session, member: Return | Bus) -> Lane | None:

@@ -11,25 +11,21 @@ from ...core.measure.blend import Told, normalised, tell
 from ...core.measure.loudness import SILENCE_LUFS, integrated_lufs
 from ...core.measure.onsets import find_onsets, onset_change, recovery
 from ...core.measure.phrases import Span
-from ...core.measure.share import Share, share_of_work
-from ...core.measure.starts import SPREADS, Spread, after, compressor_start, lift_start, makeup_db, multiband_start
+from ...core.measure.starts import SPREADS, Spread, after
 from ...core.mix.document import flat_stages
-from ...core.mix.edits import Edit, Set
-from ...core.mix.paths import Path, find_path
-from ...core.stages.base import Stage
+from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.compressor import Compressor
-from ...core.stages.lift import Lift
 from ...core.stages.limiter import Limiter
-from ...core.stages.multiband import Multiband
 from ...store.sessions import State
+from ...studio.beginnings import match_edits, start_edits
+from ...studio.looking import in_and_out, path_range, share_of
 from ...studio.studio import Hear, Studio, envelope
 from ..drawing.dynamics import words_over
 from ..drawing.paths import outline
 from ..measuring import measuring
+from ..opened import Here, Over
 from ..pages import page
 from .edits import told
-from .lane import find_stage, sound_of
-from .sound import Frame, check_range, opened, path_range
 
 router = APIRouter()
 ATTACKS_MS = (0.3, 1.0, 3.0, 10.0, 30.0)
@@ -39,74 +35,34 @@ _WIDE, _DEEP, _PER_DB = 640.0, 24.0, 5.0
 @router.post("/s/{session_id}/lane/{lane_id}/start/{stage_id}")
 @measuring
 def start(
-    request: Request,
-    session_id: str,
-    lane_id: str,
-    stage_id: str,
-    first: Frame,
-    last: Frame,
-    spread: Spread = "natural",
-    hear: Hear = "lane",
+    request: Request, here: Here, over: Over, lane_id: str, stage_id: str, spread: Spread = "natural"
 ) -> JSONResponse:
     """Set a compressor, lift or multiband from what comes into it: over the whole take, on a bus over the loop."""
-    studio, state = opened(request, session_id)
-    path, rate = find_path(state.session, lane_id), state.session.rate
-    stage, place = find_stage(path, stage_id)
-    check_range(state, first, last)
-    audio = studio.coming_in(state, path, stage_id, (first, last))
-    phrases = studio.phrases_in(path, (first, last))
-    found: dict[str, Any]
-    if isinstance(stage, Compressor):
-        found = compressor_start(stage, audio, rate, phrases, spread)
-    elif isinstance(stage, Lift):
-        found = lift_start(stage, audio, rate, phrases)
-    elif isinstance(stage, Multiband):
-        several = multiband_start(stage, audio, rate, phrases)
-        found = {f"bands/{k}/{name}": value for k, each in several.items() for name, value in each.items()}
-    else:
-        raise UnknownPlaceError(f"“{stage.label}” has no start of its own")
-    if not found:
-        return JSONResponse({"error": "nothing is sung here: there is nothing to begin from"}, 422)
-    edits: list[Edit] = [Set(path=f"{place}/{name}", value=value) for name, value in found.items()]
-    return JSONResponse(told(studio.sessions.edit(session_id, edits, None)))
+    (studio, state), (first, last, _) = here, over
+    edits = start_edits(studio, state, find_path(state.session, lane_id), stage_id, (first, last), spread)
+    return JSONResponse(told(studio.sessions.edit(state.id, edits, None)))
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/makeup/{stage_id}")
-def makeup(
-    request: Request,
-    session_id: str,
-    lane_id: str,
-    stage_id: str,
-    first: Frame,
-    last: Frame,
-    hear: Hear = "lane",
-    gesture: str = "",
-) -> JSONResponse:
+def makeup(request: Request, here: Here, over: Over, lane_id: str, stage_id: str, gesture: str = "") -> JSONResponse:
     """Set a compressor's makeup so that the loop comes out as loud as it goes in (integrated loudness)."""
-    studio, state = opened(request, session_id)
-    check_range(state, first, last)
+    (studio, state), (first, last, hear) = here, over
     path = find_path(state.session, lane_id)
     stage, place = find_stage(path, stage_id)
     if not isinstance(stage, Compressor):
         raise UnknownPlaceError(f"“{stage.label}” has no makeup")
-    before = _pair(studio, state, path, stage, hear, first, last)[0]
-    by = makeup_db(stage, before, state.session.rate)
-    if by is None:
-        return JSONResponse({"error": "the loop is silent here: nothing tells how loud it should be"}, 422)
-    wanted = round(float(np.clip(stage.makeup_db + by, -24, 36)), 1)
-    if abs(wanted - stage.makeup_db) < 0.05:
-        return JSONResponse(told(state) | {"makeup_db": stage.makeup_db, "changed": False})
-    state = studio.sessions.edit(session_id, [Set(path=f"{place}/makeup_db", value=wanted)], None, gesture)
-    return JSONResponse(told(state) | {"makeup_db": wanted, "changed": True})
+    before = in_and_out(studio, state, path, stage, hear, first, last)[0]
+    edits = match_edits(stage, place, before, state.session.rate)
+    if edits:
+        state = studio.sessions.edit(state.id, edits, None, gesture)
+    now, _ = find_stage(find_path(state.session, lane_id), stage_id)
+    return JSONResponse(told(state) | {"makeup_db": getattr(now, "makeup_db", 0.0), "changed": bool(edits)})
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/work", response_class=HTMLResponse)
-def work(
-    request: Request, session_id: str, lane_id: str, first: Frame, last: Frame, hear: Hear = "lane"
-) -> HTMLResponse:
+def work(request: Request, here: Here, over: Over, lane_id: str) -> HTMLResponse:
     """How much a path is turned down in each phrase of the loop [first, last), and by which stage."""
-    studio, state = opened(request, session_id)
-    check_range(state, first, last)
+    (studio, state), (first, last, hear) = here, over
     path = find_path(state.session, lane_id)
     share = share_of(studio, state, path, hear, first, last)
     words = words_over(path, first, last, 0, _WIDE) or [{"x": 0, "width": _WIDE, "words": ""}]
@@ -122,18 +78,15 @@ def work(
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/control/{stage_id}", response_class=HTMLResponse)
-def control(
-    request: Request, session_id: str, lane_id: str, stage_id: str, first: Frame, last: Frame, hear: Hear = "lane"
-) -> Response:
+def control(request: Request, here: Here, over: Over, lane_id: str, stage_id: str) -> Response:
     """What a compressor does to word starts and whether it lets go before the next; what normalising would do instead
     of a limiter; what share of its path's work a stage does."""
-    studio, state = opened(request, session_id)
-    check_range(state, first, last)
+    (studio, state), (first, last, hear) = here, over
     path, rate = find_path(state.session, lane_id), state.session.rate
     if stage_id not in {s.id for s in flat_stages(path.member.stages)}:
         return Response(status_code=204)
     stage, place = find_stage(path, stage_id)
-    before, now = _pair(studio, state, path, stage, hear, first, last)
+    before, now = in_and_out(studio, state, path, stage, hear, first, last)
     context: dict[str, Any] = {
         "stage": stage,
         "stage_path": place,
@@ -156,29 +109,6 @@ def control(
         remark = next((r for r in share.remarks if r.id == stage_id), None)
         context |= {"share": share, "mine": mine, "remark": _remark_words(remark) if remark else ""}
     return page(request, "control.html", state, path=path, spreads=SPREADS, **context)
-
-
-def share_of(studio: Studio, state: State, path: Path, hear: Hear, first: int, last: int) -> Share:
-    """Share of the work of the stages in a row on a path over a loop."""
-    found, _ = path_range(studio, state, hear, path.name, first, last)
-    places = studio.graph(state).places
-    stages = []
-    for s in path.member.stages:
-        trace = found.trace(places[f"{path.place}:stage:{s.id}"]) if s.on and s.levels else None
-        if trace is not None:
-            stages.append((s.id, s.label, trace, isinstance(s, Multiband)))
-    phrases = [Span(p.start, p.end) for p in (path.timed_by.phrases if path.timed_by else ())]
-    return share_of_work(stages, phrases, first, last)
-
-
-def _pair(
-    studio: Studio, state: State, path: Path, stage: Stage, hear: Hear, first: int, last: int
-) -> tuple[np.ndarray, np.ndarray]:
-    """What comes into a stage and what comes out over the loop."""
-    found, _ = path_range(studio, state, hear, path.name, first, last)
-    places = studio.graph(state).places
-    keys = [places[f"{path.place}:{where}:{stage.id}"] for where in ("before", "stage")]
-    return sound_of(found, keys[0], first, last), sound_of(found, keys[1], first, last)
 
 
 def _word_starts(

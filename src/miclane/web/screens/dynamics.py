@@ -9,14 +9,14 @@ from fastapi.responses import Response
 from ...core.engine.render import Range
 from ...core.measure.stages import read_stage
 from ...core.mix.document import flat_stages
-from ...core.mix.paths import Path, find_path
+from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.drive import Drive
 from ...core.stages.multiband import Multiband
+from ...studio.looking import path_range, sound_of
 from ...studio.studio import Hear
 from ..drawing.dynamics import LEFT, RIGHT, bands_picture, drive_picture, dynamics_picture, words_over
+from ..opened import Frame, Here, check_range
 from ..pages import page
-from .lane import find_stage, sound_of
-from .sound import Frame, check_range, opened, path_range
 
 router = APIRouter()
 
@@ -24,7 +24,7 @@ router = APIRouter()
 @router.get("/s/{session_id}/lane/{lane_id}/picture/{stage_id}")
 def picture(
     request: Request,
-    session_id: str,
+    here: Here,
     lane_id: str,
     stage_id: str,
     start: Frame,
@@ -35,7 +35,7 @@ def picture(
     band: int = 0,
 ) -> Response:
     """The measured part of a stage's picture over the loop [first, last), as an SVG fragment."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, start, stop)
     path = find_path(state.session, lane_id)
     if stage_id not in {s.id for s in flat_stages(path.member.stages)}:

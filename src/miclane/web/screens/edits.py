@@ -18,7 +18,8 @@ from ...core.units import parse_value
 from ...store.sessions import State
 from ...studio.studio import Hear, Studio
 from ..drawing.eq import eq_paths
-from .sound import check_range, interleaved, studio_of
+from ..opened import check_range, studio_of
+from .sound import interleaved
 
 router = APIRouter()
 MOST_EDITS = 400

@@ -6,12 +6,11 @@ import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
-from ...core.engine.render import Range
 from ...core.errors import UnknownPlaceError
 from ...core.measure.spectrum import spectrogram_db
 from ...core.measure.starts import SPREADS
 from ...core.mix.document import Bus, Return, Session, flat_stages
-from ...core.mix.paths import Path, find_path, place_of
+from ...core.mix.paths import Path, find_path, find_stage, place_of
 from ...core.stages.base import Settings, Stage
 from ...core.stages.deess import Balanced, Deess
 from ...core.stages.eq import Eq
@@ -20,13 +19,14 @@ from ...core.stages.multiband import Multiband
 from ...core.stages.ride import Ride
 from ...core.stages.trim import Trim
 from ...store.sessions import State
+from ...studio.looking import path_range, sound_of
 from ...studio.studio import Hear, Studio
 from ..drawing.eq import PLOT, ZONES, eq_paths
 from ..drawing.route import lay_route
 from ..drawing.trims import lay_trims
+from ..opened import Frame, Here, check_range
 from ..pages import page
 from . import Nav
-from .sound import Frame, check_range, opened, path_range
 
 router = APIRouter()
 NAV = Nav("lane", "Lane", 20, lambda session, lane: f"lane/{lane or session.lanes[0].id}" if session.lanes else "")
@@ -35,19 +35,6 @@ OUT = "out"  # the end of the route: fader, pan, buses
 TAKE = "take"  # its beginning: the raw take
 SPECTROGRAM_HZ = np.geomspace(400, 16000, 150)
 LOW_SPECTROGRAM_HZ = np.geomspace(20, 1000, 150)
-
-
-def find_stage(path: Path, stage_id: str) -> tuple[Stage, str]:
-    """A stage of a path and where it is in the session; UnknownPlaceError when there is none of that id."""
-    base = f"{path.base}/stages"
-    for stage in path.member.stages:
-        if stage.id == stage_id:
-            return stage, f"{base}/{stage.id}"
-        for branch in getattr(stage, "branches", ()):
-            for inner in branch.stages:
-                if inner.id == stage_id:
-                    return inner, f"{base}/{stage.id}/branches/{branch.id}/stages/{inner.id}"
-    raise UnknownPlaceError(f"there is no stage “{stage_id}” on “{path.member.name}”")
 
 
 def choose_stage(path: Path, wanted: str) -> str:
@@ -145,8 +132,8 @@ def lane_data(studio: Studio, state: State, path: Path) -> dict[str, Any]:
     }
 
 
-def _shown(request: Request, session_id: str, name: str, stage: str, band: int, template: str) -> HTMLResponse:
-    studio, state = opened(request, session_id)
+def _shown(request: Request, here: Here, name: str, stage: str, band: int, template: str) -> HTMLResponse:
+    studio, state = here
     path = find_path(state.session, name)
     context = bench_context(studio, state, path, stage, band)
     if template == "lane.html":
@@ -157,15 +144,15 @@ def _shown(request: Request, session_id: str, name: str, stage: str, band: int, 
 
 
 @router.get("/s/{session_id}/lane/{lane_id}", response_class=HTMLResponse)
-def lane_page(request: Request, session_id: str, lane_id: str, stage: str = "", band: int = 0) -> HTMLResponse:
+def lane_page(request: Request, here: Here, lane_id: str, stage: str = "", band: int = 0) -> HTMLResponse:
     """The whole screen of a lane, or of a return (`return:ID`) or bus (`bus:ID`)."""
-    return _shown(request, session_id, lane_id, stage, band, "lane.html")
+    return _shown(request, here, lane_id, stage, band, "lane.html")
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/body", response_class=HTMLResponse)
-def lane_body(request: Request, session_id: str, lane_id: str, stage: str = "", band: int = 0) -> HTMLResponse:
+def lane_body(request: Request, here: Here, lane_id: str, stage: str = "", band: int = 0) -> HTMLResponse:
     """Route and bench alone, after a change of the chain."""
-    return _shown(request, session_id, lane_id, stage, band, "lane_body.html")
+    return _shown(request, here, lane_id, stage, band, "lane_body.html")
 
 
 def bench_context(studio: Studio, state: State, path: Path, stage_id: str, band: int) -> dict[str, Any]:
@@ -218,15 +205,10 @@ def bench_context(studio: Studio, state: State, path: Path, stage_id: str, band:
     return context
 
 
-def sound_of(found: Range, key: str, first: int, last: int) -> np.ndarray:
-    """Frames [first, last) of a node of a rendered range."""
-    return found.nodes[key].cut(first, last)
-
-
 @router.get("/s/{session_id}/lane/{lane_id}/spectrogram/{stage_id}")
 def spectrogram(
     request: Request,
-    session_id: str,
+    here: Here,
     lane_id: str,
     stage_id: str,
     start: Frame,
@@ -241,7 +223,7 @@ def spectrogram(
 
     From 400 Hz to 16 kHz, or (`low`) from 20 Hz to 1 kHz.
     """
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, start, stop)
     found, _ = path_range(studio, state, hear, lane_id, start, stop)
     place = "stage" if treated else "before"

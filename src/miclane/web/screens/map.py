@@ -8,10 +8,10 @@ from fastapi.responses import HTMLResponse
 from ...store.sessions import State
 from ...studio.studio import Studio
 from ..drawing.map import CONTROLS, JOIN, LAST, MIC, WIDE, lay_map
+from ..opened import Here
 from ..pages import page
 from . import Nav
 from .lane import page_data
-from .sound import opened
 
 router = APIRouter()
 NAV = Nav("map", "Map", 10, lambda session, lane: "map")
@@ -25,16 +25,16 @@ def map_context(studio: Studio, state: State) -> dict[str, Any]:
 
 
 @router.get("/s/{session_id}/map", response_class=HTMLResponse)
-def map_page(request: Request, session_id: str) -> HTMLResponse:
+def map_page(request: Request, here: Here) -> HTMLResponse:
     """The whole screen."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     lane = next((x for x in state.session.lanes if x.role == "lead"), None) or next(iter(state.session.lanes), None)
     data = page_data(studio, state, "map")
     return page(request, "map.html", state, screen="map", lane=lane, data=data, **map_context(studio, state))
 
 
 @router.get("/s/{session_id}/map/body", response_class=HTMLResponse)
-def map_body(request: Request, session_id: str) -> HTMLResponse:
+def map_body(request: Request, here: Here) -> HTMLResponse:
     """The picture alone, after a change."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     return page(request, "map_body.html", state, screen="map", **map_context(studio, state))

@@ -12,10 +12,10 @@ from ...store.sessions import State
 from ...studio.prints import COLUMNS, Printer
 from ...studio.studio import Studio
 from ..drawing.paths import outline
+from ..opened import studio_of
 from ..pages import page
 from . import Nav
 from .lane import page_data
-from .sound import studio_of
 
 router = APIRouter()
 NAV = Nav("print", "Print", 90, lambda session, lane: "print")

@@ -8,117 +8,61 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from ...core.errors import UnknownPlaceError, UnusableSoundError
 from ...core.impulses import OCTAVES_HZ
-from ...core.measure.audible import heard_share, just_heard_db
 from ...core.measure.decay import decays_s
-from ...core.measure.ducking import duck_start
-from ...core.measure.phrases import Span
-from ...core.mix.document import Return, Session
 from ...core.mix.edits import Edit, Set
-from ...core.mix.links import copy_edits
 from ...core.stages.delay import Echo
-from ...core.stages.duck import Duck
 from ...core.stages.impulse import Impulse
 from ...core.stages.reverb import Reverb
 from ...core.units import beat_ms
-from ...store.sessions import State
+from ...studio.ducking import copied_edits, just_heard, phrasing_edits, return_of
 from ...studio.recent import Recent
-from ...studio.studio import Studio
+from ..opened import Frame, Here, check_range
 from ..pages import page
 from .edits import told
 from .shelf import received
-from .sound import Frame, check_range, opened
 
 router = APIRouter()
 LONGEST_RESPONSE_S = 30.0
 _decays: Recent[list[float | None]] = Recent(64)
 
 
-def return_of(session: Session, identifier: str) -> Return:
-    """The return of that id; UnknownPlaceError when there is none."""
-    found = next((r for r in session.returns if r.id == identifier), None)
-    if found is None:
-        raise UnknownPlaceError(f"there is no return “{identifier}” in “{session.name}”")
-    return found
-
-
-def _duck_of(ret: Return) -> tuple[str, Duck]:
-    duck = next((s for s in ret.stages if isinstance(s, Duck)), None)
-    if duck is None:
-        raise UnknownPlaceError(f"“{ret.name}” has no ducker")
-    return f"returns/{ret.id}/stages/{duck.id}", duck
-
-
 @router.post("/s/{session_id}/space/{return_id}/duck/begin")
-def begin(request: Request, session_id: str, return_id: str) -> JSONResponse:
+def begin(request: Request, here: Here, return_id: str) -> JSONResponse:
     """Set a return's ducker from the phrasing of the lane that keys it; refused where nothing is sung."""
-    studio, state = opened(request, session_id)
-    place, duck = _duck_of(return_of(state.session, return_id))
-    lane = next((x for x in state.session.lanes if x.id == duck.key.lane), None)
-    if lane is None or lane.sound is None:
-        raise UnknownPlaceError("no take keys this return: choose a key first")
-    graph = studio.graph(state)
-    tap = {"raw": "raw", "treated": "treated", "after_fader": "out"}[duck.key.tap]
-    dry = studio.takes.whole(
-        graph, graph.places[f"lane:{lane.id}:{tap}"], lane.sound.frames, studio.renderer(graph.rate)
-    )
-    phrases, breaths = ([Span(x.start, x.end) for x in several] for several in (lane.phrases, lane.breaths))
-    found = duck_start(duck, dry, graph.rate, phrases, breaths, state.session.tempo_bpm)
-    if not found:
-        return JSONResponse({"error": f"nothing is sung on “{lane.name}”: there is no phrasing to begin from"}, 422)
-    edits: list[Edit] = [Set(path=f"{place}/{name}", value=value) for name, value in found.items()]
-    return JSONResponse(told(studio.sessions.edit(session_id, edits, None)))
+    studio, state = here
+    edits = phrasing_edits(studio, state, return_of(state.session, return_id))
+    return JSONResponse(told(studio.sessions.edit(state.id, edits, None)))
 
 
 @router.post("/s/{session_id}/space/{return_id}/duck/copy")
-def copy(request: Request, session_id: str, return_id: str) -> JSONResponse:
+def copy(request: Request, here: Here, return_id: str) -> JSONResponse:
     """Give every other return's ducker the settings of this one; returns without one get it, after their effect."""
-    studio, state = opened(request, session_id)
-    place, duck = _duck_of(return_of(state.session, return_id))
-    edits = copy_edits(state.session, place)
-    for ret in state.session.returns:
-        if ret.stages and not any(isinstance(s, Duck) for s in ret.stages) and any(s.effect for s in ret.stages):
-            value = {**duck.model_dump(mode="json"), "id": f"{ret.id}duck"[:40]}
-            edits.append(
-                Set(path=f"returns/{ret.id}/stages", value=[s.model_dump(mode="json") for s in ret.stages] + [value])
-            )
+    studio, state = here
+    edits = copied_edits(state.session, return_of(state.session, return_id))
     if edits:
-        state = studio.sessions.edit(session_id, edits, None)
+        state = studio.sessions.edit(state.id, edits, None)
     return JSONResponse({**told(state), "copied": len({e.path.split("/")[1] for e in edits})})
 
 
 @router.post("/s/{session_id}/space/{return_id}/heard")
-def heard(request: Request, session_id: str, return_id: str, first: Frame, last: Frame) -> JSONResponse:
+def heard(request: Request, here: Here, return_id: str, first: Frame, last: Frame) -> JSONResponse:
     """Bring a return to where it is just heard in the mix over the loop [first, last), and tell what was measured."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, first, last)
-    ret, rate = return_of(state.session, return_id), state.session.rate
-    wet, others = _with_and_without(studio, state, ret, first, last)
-    gain = just_heard_db(wet, others, rate)
-    if gain is None:
-        return JSONResponse({"error": f"“{ret.name}” is silent in this loop: send something to it first"}, 422)
-    level = round(float(np.clip(ret.fader_db + gain, -60, 12)), 1)
-    state = studio.sessions.edit(session_id, [Set(path=f"returns/{ret.id}/fader_db", value=level)], None)
-    before = heard_share(wet, others, rate)
+    ret = return_of(state.session, return_id)
+    level, before = just_heard(studio, state, ret, (first, last))
+    state = studio.sessions.edit(state.id, [Set(path=f"returns/{ret.id}/fader_db", value=level)], None)
     return JSONResponse(
         {**told(state), "fader_db": level, "moved_db": round(level - ret.fader_db, 1), "before": before}
     )
 
 
-def _with_and_without(
-    studio: Studio, state: State, ret: Return, first: int, last: int
-) -> tuple[np.ndarray, np.ndarray]:
-    """What a return adds to the mix over a loop, and the mix without it."""
-    returns = tuple(r.model_copy(update={"mute": r.id == ret.id or r.mute}) for r in state.session.returns)
-    others = studio.mix_of(state.session.model_copy(update={"returns": returns}), first, last)
-    return studio.mix_of(state.session, first, last) - others, others
-
-
 @router.post("/s/{session_id}/space/{return_id}/impulse/{stage_id}")
 def bring(
-    request: Request, session_id: str, return_id: str, stage_id: str, file: Annotated[UploadFile, File()]
+    request: Request, here: Here, return_id: str, stage_id: str, file: Annotated[UploadFile, File()]
 ) -> JSONResponse:
     """Take a sound file in as the response of an impulse stage; refused in words, and then nothing is changed."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     ret = return_of(state.session, return_id)
     if not any(s.id == stage_id and isinstance(s, Impulse) for s in ret.stages):
         raise UnknownPlaceError(f"there is no impulse response “{stage_id}” on “{ret.name}”")
@@ -131,13 +75,13 @@ def bring(
         Set(path=f"{place}/response", value=sound.digest),
         Set(path=f"{place}/response_name", value=name),
     ]
-    return JSONResponse(told(studio.sessions.edit(session_id, edits, None)))
+    return JSONResponse(told(studio.sessions.edit(state.id, edits, None)))
 
 
 @router.get("/s/{session_id}/space/{return_id}/effect/{stage_id}", response_class=HTMLResponse)
-def effect(request: Request, session_id: str, return_id: str, stage_id: str) -> Response:
+def effect(request: Request, here: Here, return_id: str, stage_id: str) -> Response:
     """What an effect does, drawn: decay of each octave as set and as measured, or repeats against the beat."""
-    _, state = opened(request, session_id)
+    _, state = here
     ret, rate = return_of(state.session, return_id), state.session.rate
     stage = next((s for s in ret.stages if s.id == stage_id), None)
     if stage is None:

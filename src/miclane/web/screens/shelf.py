@@ -20,8 +20,8 @@ from ...studio.importing import new_session as make_session
 from ...studio.studio import Studio
 from ..drawing.paths import outline
 from ..measuring import measuring
+from ..opened import studio_of
 from ..pages import page
-from .sound import studio_of
 
 router = APIRouter()
 SCRIPT = "shelf"

@@ -3,47 +3,25 @@
 import contextlib
 from collections.abc import Iterator
 from functools import partial
-from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import JSONResponse, Response, StreamingResponse
 
-from ...core.engine.render import Range
 from ...core.errors import CancelledError, MicLaneError
-from ...core.measure.stages import read_stage
 from ...core.mix.document import flat_stages
-from ...core.mix.paths import find_path, place_of
-from ...store.sessions import State
-from ...studio.studio import Hear, SongVariant, Studio, Variant, envelope
+from ...core.mix.paths import find_path
+from ...studio.looking import path_range, reduction_row, stations
+from ...studio.studio import Hear, SongVariant, Variant, envelope
+from ..opened import Frame, Here, check_range
 
 router = APIRouter()
-LONGEST_S = 20
-Frame = Annotated[int, Query(ge=0, le=2**31)]
-
-
-def studio_of(request: Request) -> Studio:
-    """The studio of the application."""
-    studio: Studio = request.app.state.studio
-    return studio
-
-
-def opened(request: Request, session_id: str) -> tuple[Studio, State]:
-    """The studio and the newest state of a session; UnknownPlaceError when there is none of that id."""
-    studio = studio_of(request)
-    return studio, studio.sessions.get(session_id)
-
-
-def check_range(state: State, start: int, stop: int) -> None:
-    """MicLaneError for a range that is empty or longer than is rendered at once."""
-    if not 0 < stop - start <= LONGEST_S * 3 * state.session.rate:
-        raise MicLaneError(f"from {start} to {stop} is not a range of up to {LONGEST_S * 3} s")
 
 
 @router.get("/s/{session_id}/sound")
 def sound(
     request: Request,
-    session_id: str,
+    here: Here,
     lane: str,
     start: Frame,
     stop: Frame,
@@ -62,7 +40,7 @@ def sound(
     `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204). `stage` and
     `band` say which band the variant “band” lets hear.
     """
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, start, stop)
     quick = first >= 0 and last > first
     cancel = studio.overtake(client, generation) if client else None
@@ -86,7 +64,7 @@ def interleaved(audio: np.ndarray) -> bytes:
 @router.get("/s/{session_id}/song")
 def song(
     request: Request,
-    session_id: str,
+    here: Here,
     lane: str,
     start: Frame,
     stop: Frame,
@@ -101,7 +79,7 @@ def song(
 
     A newer `generation` of the same `client` ends it early.
     """
-    studio, state = opened(request, session_id)
+    studio, state = here
     if not start < stop <= 2 * state.session.frames + state.session.rate:
         raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
     cancel = studio.overtake(client, generation) if client else studio.new_cancel()
@@ -119,7 +97,7 @@ def song(
 @router.get("/s/{session_id}/readings")
 def readings(
     request: Request,
-    session_id: str,
+    here: Here,
     lane: str,
     start: Frame,
     stop: Frame,
@@ -129,7 +107,7 @@ def readings(
     against: Variant = "untreated",
 ) -> JSONResponse:
     """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, start, stop)
     figures = studio.figures(state, hear, lane, start, stop, (first, last), against)
     return JSONResponse(
@@ -144,57 +122,12 @@ def readings(
     )
 
 
-def path_range(studio: Studio, state: State, hear: Hear, name: str, start: int, stop: int) -> tuple[Range, str]:
-    """The range in which the stages of the path of that name were rendered, and the key of its end.
-
-    Taken from what is heard where that contains the path, so that nothing is rendered twice.
-    """
-    graph = studio.graph(state)
-    end = graph.places[f"{place_of(name)}:treated"]
-    heard = studio.target(graph, hear, name)
-    if any(node.key == end for node in graph.needed(heard)):
-        return studio.renderer(graph.rate).loop(graph, heard, start, stop, studio.newest(state)), end
-    return studio.range(state, "lane", name, start, stop), end
-
-
-def stations(
-    studio: Studio, state: State, hear: Hear, lane: str, start: int, stop: int, first: int, last: int
-) -> dict[str, Any]:
-    """Reading of every stage of a path that is on, by id."""
-    part = find_path(state.session, lane)
-    found, _ = path_range(studio, state, hear, lane, start, stop)
-    graph = studio.graph(state)
-    told: dict[str, Any] = {}
-    for stage in flat_stages(part.member.stages):
-        trace = found.trace(graph.places[f"{part.place}:stage:{stage.id}"]) if stage.on else None
-        if trace is None or stage.splits:
-            continue
-        r = read_stage(trace, first, last)
-        told[stage.id] = {
-            "figure": stage.figure(r),
-            "says": stage.says(r),
-            "change_db": round(r.change_db, 2),
-            "median_db": round(r.reduction_median_db, 2),
-            "p95_db": round(r.reduction_p95_db, 2),
-            "max_db": round(r.reduction_max_db, 2),
-            "in_db": round(r.level_in_db, 2),
-            "out_db": round(r.level_out_db, 2),
-        }
-    return told
-
-
 @router.get("/s/{session_id}/strip")
 def strip(
-    request: Request,
-    session_id: str,
-    lane: str,
-    start: Frame,
-    stop: Frame,
-    columns: int = 1000,
-    hear: Hear = "lane",
+    request: Request, here: Here, lane: str, start: Frame, stop: Frame, columns: int = 1000, hear: Hear = "lane"
 ) -> Response:
     """Columns of the phrase strip as floats: raw low, high, treated low, high, then one row of gain a stage."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, start, stop)
     columns = max(16, min(columns, 4000))
     part = find_path(state.session, lane)
@@ -222,9 +155,9 @@ def strip(
 
 
 @router.get("/s/{session_id}/raw")
-def raw(request: Request, session_id: str, lane: str, start: Frame, stop: Frame, columns: int = 1000) -> Response:
+def raw(request: Request, here: Here, lane: str, start: Frame, stop: Frame, columns: int = 1000) -> Response:
     """Least and greatest raw sample of each column as floats, for any stretch of the song."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     part = find_path(state.session, lane)
     sound = getattr(part.member, "sound", None)
     if not part.is_lane:
@@ -236,9 +169,9 @@ def raw(request: Request, session_id: str, lane: str, start: Frame, stop: Frame,
 
 
 @router.get("/s/{session_id}/levels")
-def levels(request: Request, session_id: str, start: Frame, stop: Frame) -> JSONResponse:
+def levels(request: Request, here: Here, start: Frame, stop: Frame) -> JSONResponse:
     """Integrated loudness over a range of every lane, return and bus, after its fader, as the mix has it."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, start, stop)
     graph = studio.graph(state)
     found = studio.range(state, "mix", "", start, stop)
@@ -248,10 +181,3 @@ def levels(request: Request, session_id: str, start: Frame, stop: Frame) -> JSON
             level = studio.loudness(key, (start, stop), graph.rate, partial(found.cut, key))
             told[place.removesuffix(":out")] = round(level, 1)
     return JSONResponse(told)
-
-
-def reduction_row(gain_db: np.ndarray, origin: int, hop: int, start: int, stop: int, columns: int) -> np.ndarray:
-    """Least gain in each column of frames [start, stop)."""
-    edges = (np.linspace(start, stop, columns + 1)[:-1] - origin) / hop
-    at = np.clip(edges.astype(int), 0, len(gain_db) - 1)
-    return np.minimum.reduceat(gain_db, at)[: len(at)] if np.all(np.diff(at) > 0) else gain_db[at]

@@ -7,7 +7,6 @@ from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, Response
 
 from ...core.engine.render import Range
-from ...core.errors import UnknownPlaceError
 from ...core.impulses import MADE
 from ...core.measure.clearance import Held, clearance, held
 from ...core.measure.phrases import Span
@@ -18,12 +17,13 @@ from ...core.stages.delay import Echo
 from ...core.stages.duck import Duck
 from ...core.units import show_value
 from ...store.sessions import State
+from ...studio.ducking import return_of
 from ...studio.studio import Hear, Studio
 from ..drawing.paths import outline, path_of
+from ..opened import Frame, Here, check_range, studio_of
 from ..pages import page
 from . import Nav
 from .lane import lane_data, page_data
-from .sound import Frame, check_range, opened, studio_of
 
 router = APIRouter()
 NAV = Nav("space", "Space", 30, lambda session, lane: "space")
@@ -32,14 +32,11 @@ WIDTH, LEFT, COLUMNS = 860, 0, 430
 LOW_DB, HIGH_DB = -66.0, -12.0
 
 
-def find_return(session: Session, wanted: str) -> Return | None:
-    """The wanted return, or the first; UnknownPlaceError for one that is not there."""
+def wanted_return(session: Session, wanted: str) -> Return | None:
+    """The wanted return, or the first there is."""
     if not wanted:
         return session.returns[0] if session.returns else None
-    for ret in session.returns:
-        if ret.id == wanted:
-            return ret
-    raise UnknownPlaceError(f"there is no return “{wanted}” in “{session.name}”")
+    return return_of(session, wanted)
 
 
 def key_lane(session: Session, ret: Return | None) -> Lane | None:
@@ -55,10 +52,10 @@ def key_lane(session: Session, ret: Return | None) -> Lane | None:
 
 
 @router.get("/s/{session_id}/space", response_class=HTMLResponse)
-def space_page(request: Request, session_id: str, return_id: str = "") -> HTMLResponse:
+def space_page(request: Request, here: Here, return_id: str = "") -> HTMLResponse:
     """The whole screen."""
-    studio, state = opened(request, session_id)
-    ret = find_return(state.session, return_id)
+    studio, state = here
+    ret = wanted_return(state.session, return_id)
     lane = key_lane(state.session, ret)
     data = page_data(studio, state, "space")
     if lane is not None:
@@ -71,7 +68,7 @@ def space_page(request: Request, session_id: str, return_id: str = "") -> HTMLRe
 def space_body(request: Request, session_id: str, return_id: str = "") -> HTMLResponse:
     """The settings alone, after a change."""
     state = studio_of(request).sessions.get(session_id)
-    ret = find_return(state.session, return_id)
+    ret = wanted_return(state.session, return_id)
     return page(
         request, "space_body.html", state, screen="space", **space_context(state, ret, key_lane(state.session, ret))
     )
@@ -105,7 +102,7 @@ def space_context(state: State, ret: Return | None, lane: Lane | None) -> dict[s
 @router.get("/s/{session_id}/space/picture")
 def space_picture(
     request: Request,
-    session_id: str,
+    here: Here,
     first: Frame,
     last: Frame,
     hear: Hear = "vocals",
@@ -117,7 +114,7 @@ def space_picture(
 
     With `before`, what each return would be with its ducker before the effect is drawn as well.
     """
-    studio, state = opened(request, session_id)
+    studio, state = here
     check_range(state, first, last)
     key = next((x for x in state.session.lanes if x.id == lane), None)
     pitch = {1: 244, 2: 116}.get(len(state.session.returns), 74)

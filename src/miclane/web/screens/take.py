@@ -7,26 +7,21 @@ from fastapi import APIRouter, File, Query, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from ...core.errors import UnknownPlaceError
 from ...core.findings.answers import answer_edits
 from ...core.findings.finding import Finding, NewBand
 from ...core.findings.rules import find, measure_again
 from ...core.measure.loudness import SILENCE_LUFS
-from ...core.measure.phrases import Span
-from ...core.measure.prepare import phrases_and_breaths
-from ...core.measure.ride import ride_points
 from ...core.measure.take import Take
 from ...core.mix.document import Lane
-from ...core.mix.edits import Edit, Set
 from ...core.mix.words import MOST_BYTES, read_words, words_edits
-from ...core.stages.ride import Ride
 from ...core.units import show_time
 from ...store.sessions import State
+from ...studio.phrasing import phrases_anew, ride_edits, trim_edits
 from ...studio.studio import Studio, find_lane
 from ..measuring import measuring
+from ..opened import Here
 from ..pages import page
 from .edits import told
-from .sound import opened
 
 router = APIRouter()
 _PLACES_SHOWN = 6
@@ -82,13 +77,13 @@ def _figure(finding: Finding, value: float) -> str:
 @router.get("/s/{session_id}/lane/{lane_id}/report", response_class=HTMLResponse)
 @measuring
 def report(
-    request: Request, session_id: str, lane_id: str, again: bool = False, tone: bool = False, only: str = ""
+    request: Request, here: Here, lane_id: str, again: bool = False, tone: bool = False, only: str = ""
 ) -> HTMLResponse:
     """The findings of a take as slips; with `again`, what the treated sound has of each beside it.
 
     `tone` shows those that an EQ answers, `only` those of one kind.
     """
-    studio, state = opened(request, session_id)
+    studio, state = here
     lane = find_lane(state.session, lane_id)
     take = raw_take(studio, state, lane)
     found = slips(studio, state, lane, take, again, tone) if take else []
@@ -138,38 +133,25 @@ def _tell(take: Take) -> list[tuple[str, str, str]]:
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/words")
-def words(request: Request, session_id: str, lane_id: str, file: Annotated[UploadFile, File()]) -> JSONResponse:
+def words(request: Request, here: Here, lane_id: str, file: Annotated[UploadFile, File()]) -> JSONResponse:
     """Words of the phrases from a WebVTT or LRC file; refused in words, and then nothing is changed."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     lane = find_lane(state.session, lane_id)
     cues = read_words(file.file.read(MOST_BYTES + 1), file.filename or "words")
     edits = words_edits(lane, cues, state.session.rate)
     if edits:
-        state = studio.sessions.edit(session_id, edits, None)
+        state = studio.sessions.edit(state.id, edits, None)
     return JSONResponse({**told(state), "lines": len(cues), "phrases": len(edits)})
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/phrases")
 @measuring
-def phrases(request: Request, session_id: str, lane_id: str) -> JSONResponse:
+def phrases(request: Request, here: Here, lane_id: str) -> JSONResponse:
     """Phrases and breaths found anew; those that are where one was keep its words, section and trim."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     lane = find_lane(state.session, lane_id)
-    if lane.sound is None:
-        raise UnknownPlaceError(f"“{lane.name}” has no take")
-    audio = studio.sounds.reader(state.session.rate)(lane.sound.digest, 0, lane.sound.frames)
-    fresh, breaths = phrases_and_breaths(audio, state.session.rate)
-    kept = []
-    for k, p in enumerate(fresh, 1):
-        old = max(lane.phrases, key=lambda o: min(o.end, p.end) - max(o.start, p.start), default=None)
-        known = old and min(old.end, p.end) - max(old.start, p.start) > 0.5 * (p.end - p.start)
-        same = {"words": old.words, "section": old.section, "trim_db": old.trim_db} if old and known else {}
-        kept.append({**p.model_dump(), "id": f"p{k}", **same})
-    edits: list[Edit] = [
-        Set(path=f"lanes/{lane.id}/phrases", value=kept),
-        Set(path=f"lanes/{lane.id}/breaths", value=[b.model_dump() for b in breaths]),
-    ]
-    return JSONResponse(told(studio.sessions.edit(session_id, edits, None)))
+    edits = phrases_anew(studio, lane, state.session.rate)
+    return JSONResponse(told(studio.sessions.edit(state.id, edits, None)))
 
 
 class TrimRequest(BaseModel):
@@ -181,42 +163,22 @@ class TrimRequest(BaseModel):
 
 @router.post("/s/{session_id}/lane/{lane_id}/trims/{stage_id}")
 @measuring
-def suggest_trims(request: Request, session_id: str, lane_id: str, stage_id: str, body: TrimRequest) -> JSONResponse:
+def suggest_trims(request: Request, here: Here, lane_id: str, stage_id: str, body: TrimRequest) -> JSONResponse:
     """Trims that bring the phrases to the trim stage's target, all the way or part of it."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     lane = find_lane(state.session, lane_id)
-    stage = next((s for s in lane.stages if s.id == stage_id and s.kind == "trim"), None)
-    if stage is None:
-        raise UnknownPlaceError(f"there is no trim “{stage_id}” on “{lane.name}”")
-    loudness = studio.takes.phrase_loudness(lane, state.session.rate)
-    target = stage.target_lufs - stage.gain_db
-    edits: list[Edit] = [
-        Set(
-            path=f"lanes/{lane.id}/phrases/{p.id}/trim_db",
-            value=round(min(24.0, max(-24.0, body.share * (target - v))), 1),
-        )
-        for p, v in zip(lane.phrases, loudness, strict=True)
-        if v > -70 and (not body.section or p.section == body.section)
-    ]
-    state = studio.sessions.edit(session_id, edits, None) if edits else state
+    edits = trim_edits(studio, lane, state.session.rate, stage_id, body.share, body.section)
+    state = studio.sessions.edit(state.id, edits, None) if edits else state
     return JSONResponse(told(state))
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/ride/{stage_id}")
 @measuring
 def draw_ride(
-    request: Request, session_id: str, lane_id: str, stage_id: str, clear: Annotated[bool, Query()] = False
+    request: Request, here: Here, lane_id: str, stage_id: str, clear: Annotated[bool, Query()] = False
 ) -> JSONResponse:
     """Draw a ride from what comes into it now; points drawn by hand stay, unless `clear`."""
-    studio, state = opened(request, session_id)
+    studio, state = here
     lane = find_lane(state.session, lane_id)
-    ride = next((s for s in lane.stages if s.id == stage_id), None)
-    if not isinstance(ride, Ride) or lane.sound is None:
-        raise UnknownPlaceError(f"there is no ride “{stage_id}” on “{lane.name}”")
-    graph = studio.graph(state)
-    power = studio.takes.power_before(graph, lane, stage_id, studio.renderer(graph.rate))
-    ride = ride.model_copy(update={"points": ()}) if clear else ride
-    spans = [Span(p.start, p.end) for p in lane.phrases] or [Span(0, lane.sound.frames)]
-    points = [p.model_dump() for p in ride_points(power, spans, state.session.rate, ride)]
-    edit: list[Edit] = [Set(path=f"lanes/{lane.id}/stages/{stage_id}/points", value=points)]
-    return JSONResponse(told(studio.sessions.edit(session_id, edit, None)))
+    edits = ride_edits(studio, state, lane, stage_id, clear)
+    return JSONResponse(told(studio.sessions.edit(state.id, edits, None)))

@@ -12,16 +12,15 @@ from ...core.errors import UnknownPlaceError
 from ...core.measure.phrases import Span
 from ...core.measure.pitch import track_pitch
 from ...core.measure.spectrum import find_peaks, long_term_db, moment_db
-from ...core.mix.paths import Path, find_path, place_of
+from ...core.mix.paths import Path, find_path, find_stage, place_of
 from ...core.stages.eq import Band, Eq
 from ...core.stages.eq_design import response
 from ...core.units import note_name
+from ...studio.looking import path_range, sound_of
 from ...studio.recent import Recent
-from ...studio.studio import Hear
 from ..drawing.eq import PLOT, spectrum_paths
+from ..opened import Frame, Here, Over
 from ..pages import page
-from .lane import find_stage, sound_of
-from .sound import Frame, check_range, opened, path_range
 
 router = APIRouter()
 Of = Literal["loop", "phrase", "moment"]
@@ -69,19 +68,10 @@ def comb_of(audio: np.ndarray, rate: int) -> Comb | None:
 
 @router.get("/s/{session_id}/lane/{lane_id}/spectrum/{stage_id}")
 def spectrum(
-    request: Request,
-    session_id: str,
-    lane_id: str,
-    stage_id: str,
-    first: Frame,
-    last: Frame,
-    hear: Hear = "lane",
-    of: Of = "loop",
-    at: Frame = 0,
+    request: Request, here: Here, over: Over, lane_id: str, stage_id: str, of: Of = "loop", at: Frame = 0
 ) -> Response:
     """Spectrum before and after an EQ over the loop [first, last), the phrase at `at`, or the moment there, as SVG."""
-    studio, state = opened(request, session_id)
-    check_range(state, first, last)
+    (studio, state), (first, last, hear) = here, over
     path, rate = find_path(state.session, lane_id), state.session.rate
     eq_of(path, stage_id)
     found, _ = path_range(studio, state, hear, lane_id, first, last)
@@ -130,16 +120,13 @@ def _peaks(audio: np.ndarray, rate: int, offset: float) -> list[dict[str, Any]]:
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/motion/{stage_id}")
-def motion(
-    request: Request, session_id: str, lane_id: str, stage_id: str, first: Frame, last: Frame, hear: Hear = "lane"
-) -> JSONResponse:
+def motion(request: Request, here: Here, over: Over, lane_id: str, stage_id: str) -> JSONResponse:
     """What the dynamic bands of an EQ do over the loop: their gains, and curves to draw them with.
 
     `gains` holds a list of dB for each moving band, `points_per_s` of them; `curves` for each moving band the
     response in dB on the axis of the drawing at nine gains from none to the whole change.
     """
-    studio, state = opened(request, session_id)
-    check_range(state, first, last)
+    (studio, state), (first, last, hear) = here, over
     path, rate = find_path(state.session, lane_id), state.session.rate
     eq = eq_of(path, stage_id)
     found, _ = path_range(studio, state, hear, lane_id, first, last)

@@ -1,0 +1,40 @@
+"""Where levelling stages begin, and what makes what comes out of them as loud as what goes in."""
+
+import numpy as np
+
+from ..core.errors import NothingThereError
+from ..core.measure.starts import Spread, begin, makeup_db
+from ..core.mix.edits import Edit, Set
+from ..core.mix.paths import Path, find_stage
+from ..core.stages.compressor import Compressor
+from ..store.sessions import State
+from .studio import Studio
+
+_LEAST_DB = 0.05
+
+
+def start_edits(
+    studio: Studio, state: State, path: Path, stage_id: str, loop: tuple[int, int], spread: Spread
+) -> list[Edit]:
+    """What sets a stage from what comes into it: over the whole take, on a bus over the loop.
+
+    NothingThereError where nothing is sung.
+    """
+    stage, place = find_stage(path, stage_id)
+    audio = studio.coming_in(state, path, stage_id, loop)
+    found = begin(stage, audio, state.session.rate, studio.phrases_in(path, loop), spread)
+    if not found:
+        raise NothingThereError("nothing is sung here: there is nothing to begin from")
+    return [Set(path=f"{place}/{name}", value=value) for name, value in found.items()]
+
+
+def match_edits(stage: Compressor, place: str, before: np.ndarray, rate: int) -> list[Edit]:
+    """What sets a compressor's makeup so that what comes in (channels, frames) comes out as loud; [] where it does.
+
+    NothingThereError in silence.
+    """
+    by = makeup_db(stage, before, rate)
+    if by is None:
+        raise NothingThereError("the loop is silent here: nothing tells how loud it should be")
+    wanted = round(float(np.clip(stage.makeup_db + by, -24, 36)), 1)
+    return [] if abs(wanted - stage.makeup_db) < _LEAST_DB else [Set(path=f"{place}/makeup_db", value=wanted)]

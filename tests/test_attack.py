@@ -1,0 +1,54 @@
+"""Fewer of the attacks that `make bench ARGS=attack` makes by the thousand: nothing is lost, nothing hangs, no 500."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from bench.attack import fuzz_files, fuzz_requests, resident_mb
+from starlette.testclient import TestClient
+
+from miclane.demo.seed import seed
+from miclane.web.app import close_app, create_app
+
+ROOT = Path(__file__).parent.parent
+
+
+@pytest.fixture
+def app(tmp_path: Path):
+    made = create_app(tmp_path / "data", frozenset({"testserver"}))
+    seed(made.state.studio.sessions, made.state.studio.sounds)
+    yield made
+    made.state.printer.close(20)
+    close_app(made)
+
+
+def routes_of(app) -> list[tuple[str, str]]:
+    return [(m, path) for path, methods in app.openapi()["paths"].items() for m in (x.upper() for x in methods)]
+
+
+def test_requests_that_nobody_would_send(app) -> None:
+    routes = [r for r in routes_of(app) if "/import" not in r[1] and "/words" not in r[1]]
+    assert len(routes) > 40
+    seen = fuzz_requests(TestClient(app, raise_server_exceptions=False), routes, 300)
+    assert seen[200] > 20
+    assert seen[422] + seen[404] > 60
+
+
+def test_files_that_are_damaged(app, tmp_path: Path) -> None:
+    web = TestClient(app, raise_server_exceptions=False)
+    begun = resident_mb()
+    seen = fuzz_files(web, "salt-ferry", "lead", tmp_path, 120)
+    assert seen[422] > 20
+    assert resident_mb() - begun < 400
+
+
+def test_killed_at_any_moment_nothing_acknowledged_is_lost(tmp_path: Path) -> None:
+    call = [sys.executable, "-m", "bench.attack", str(tmp_path / "data"), "60"]
+    done = subprocess.run(call, capture_output=True, text=True, cwd=ROOT)
+    assert done.returncode == 0, done.stderr[-2000:]
+    told = json.loads(done.stdout.splitlines()[-1])
+    assert told["kills"] == 60
+    for what in ("edit", "digest", "print", "backup"):
+        assert told[what] > 5
