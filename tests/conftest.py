@@ -11,12 +11,14 @@ from typing import Any
 import numpy as np
 import pytest
 import uvicorn
+from sqlalchemy import delete, select
 
-from miclane.core.audio import read_sound
+from miclane.core.audio import cut_padded, read_sound
 from miclane.core.engine.graph import Builder, Graph
 from miclane.core.mix.document import Session
 from miclane.core.stages.base import Stage
-from miclane.demo.seed import SONG, seed
+from miclane.demo.seed import SESSION_ID, SONG, seed
+from miclane.store.tables import SessionRow
 from miclane.studio.studio import Studio
 from miclane.web.app import create_app
 
@@ -67,11 +69,7 @@ def reader(sounds: dict[str, np.ndarray]) -> Callable[[str, int, int], np.ndarra
     """A sound reader over arrays in memory."""
 
     def read(digest: str, start: int, stop: int) -> np.ndarray:
-        found = sounds[digest]
-        out = np.zeros((found.shape[0], stop - start))
-        part = found[:, start : max(start, min(stop, found.shape[1]))]
-        out[:, : part.shape[1]] = part
-        return out
+        return cut_padded(sounds[digest], start, stop)
 
     return read
 
@@ -106,8 +104,8 @@ def studio(tmp_path: Path) -> Studio:
 
 
 @pytest.fixture(scope="session")
-def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SimpleNamespace]:
-    """The application with the demo song, served on a port of this machine."""
+def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SimpleNamespace]:
+    """The application with the demo song, served on a port of this machine; what is in it belongs to each test."""
     app = create_app(tmp_path_factory.mktemp("demo"))
     state = seed(app.state.studio.sessions, app.state.studio.sounds)
     listener = socket.socket()
@@ -117,6 +115,23 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SimpleNamespace]:
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
     thread.start()
     address = f"http://127.0.0.1:{listener.getsockname()[1]}"
-    yield SimpleNamespace(address=address, app=app, studio=app.state.studio, state=state, session=state.session)
+    yield SimpleNamespace(address=address, app=app, studio=app.state.studio, document=state.session)
     server.should_exit = True
     thread.join(10)
+
+
+@pytest.fixture
+def demo(served: SimpleNamespace) -> SimpleNamespace:
+    """The served demo as it is at first: its song without any history, and no other session."""
+    studio = served.studio
+    served.app.state.printer.wait()
+    with studio.database.writing() as db:
+        version = db.scalar(select(SessionRow.version).where(SessionRow.id == SESSION_ID)) or 0
+        db.execute(delete(SessionRow))
+        row = SessionRow(id=SESSION_ID, name=served.document.name, version=version + 1)  # no version means two things
+        row.document = served.document.model_dump_json()
+        db.add(row)
+        db.commit()
+    studio.sessions.forget()
+    state = studio.sessions.get(SESSION_ID)
+    return SimpleNamespace(**vars(served), state=state, session=state.session)

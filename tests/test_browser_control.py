@@ -51,7 +51,10 @@ def test_makeup_by_itself_follows_the_loudness_of_the_loop(at, demo) -> None:
     for _ in range(12):
         rule.press("ArrowLeft")
     eventually(page, lambda: stage(demo, "level").makeup_db > made + 1)
-    drawn(page, demo)
+    rule_of = "document.querySelector('.rule[data-path$=\"level/makeup_db\"]')"
+    shown = f"(v) => Number({rule_of}.getAttribute('aria-valuenow')) === v"
+    until(page, "document.body.dataset.waiting === '0'")
+    until(page, shown, stage(demo, "level").makeup_db)
     with page.expect_response("**/undo"):
         page.locator("#undo").click()  # the drag and what followed from it are one step
     eventually(page, lambda: stage(demo, "level").threshold_db == -24 and stage(demo, "level").makeup_db == made)

@@ -16,15 +16,6 @@ def session_of(demo):
     return demo.studio.sessions.get("salt-ferry").session
 
 
-@pytest.fixture
-def back(demo):
-    """Takes back what a test has changed, once its page is gone."""
-    before = demo.studio.sessions.get("salt-ferry").steps
-    yield
-    while demo.studio.sessions.get("salt-ferry").steps > before:
-        demo.studio.sessions.undo("salt-ferry")
-
-
 def drawn(page) -> None:
     until(page, "document.querySelector('#space-svg') !== null")
 
@@ -34,7 +25,7 @@ def shown(page, demo) -> None:
     until(page, "(v) => Number(document.body.dataset.drawn) >= v", demo.studio.sessions.get("salt-ferry").version)
 
 
-def test_a_delay_is_added_ducked_from_the_phrasing_and_copied(back, at, demo) -> None:
+def test_a_delay_is_added_ducked_from_the_phrasing_and_copied(at, demo) -> None:
     page = at(SPACE)
     drawn(page)
     page.get_by_role("button", name="Delay", exact=True).click()
@@ -52,7 +43,7 @@ def test_a_delay_is_added_ducked_from_the_phrasing_and_copied(back, at, demo) ->
     expect(page.locator("#space")).to_contain_text("First repeat after 489 ms")
 
 
-def test_a_duck_is_taken_pasted_and_keyed_by_more_voices(back, at, demo) -> None:
+def test_a_duck_is_taken_pasted_and_keyed_by_more_voices(at, demo) -> None:
     edit = {"id": "r2", "name": "Second", "stages": [{"kind": "delay", "id": "a"}, {"kind": "duck", "id": "b"}]}
     from miclane.core.mix.edits import Insert
 
@@ -70,7 +61,7 @@ def test_a_duck_is_taken_pasted_and_keyed_by_more_voices(back, at, demo) -> None
     assert ducks_of(session_of(demo))[1][1].depth_db == 9
 
 
-def test_before_the_effect_is_seen_and_heard_and_without_is_held(back, at, demo) -> None:
+def test_before_the_effect_is_seen_and_heard_and_without_is_held(at, demo) -> None:
     page = at(SPACE)
     drawn(page)
     page.get_by_role("button", name="Before the effect?").click()
@@ -93,7 +84,7 @@ def test_before_the_effect_is_seen_and_heard_and_without_is_held(back, at, demo)
     page.keyboard.press("Space")
 
 
-def test_a_throw_is_opened_over_the_loop_and_drawn_on_the_strip(back, at, demo) -> None:
+def test_a_throw_is_opened_over_the_loop_and_drawn_on_the_strip(at, demo) -> None:
     page = at(SPACE)
     drawn(page)
     page.get_by_role("button", name="Throw over this loop").first.click()
@@ -108,7 +99,7 @@ def test_a_throw_is_opened_over_the_loop_and_drawn_on_the_strip(back, at, demo) 
     assert page.evaluate("miclane.state.data.throws[0].name") == "Plate"
 
 
-def test_just_heard_moves_the_fader(back, at, demo) -> None:
+def test_just_heard_moves_the_fader(at, demo) -> None:
     page = at(SPACE)
     drawn(page)
     page.get_by_role("button", name="Just heard").click()
@@ -116,7 +107,7 @@ def test_just_heard_moves_the_fader(back, at, demo) -> None:
     expect(page.locator(".toast")).to_contain_text("Just heard at")
 
 
-def test_the_map_shows_every_route_and_is_set_by_mouse_and_keys(back, at, demo) -> None:
+def test_the_map_shows_every_route_and_is_set_by_mouse_and_keys(at, demo) -> None:
     page = at("/s/salt-ferry/map")
     until(page, "document.querySelectorAll('.map-row').length === 9")
     until(page, "[...document.querySelectorAll('.map-level')].some((e) => e.textContent.includes('−'))")

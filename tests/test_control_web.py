@@ -16,15 +16,6 @@ LOOP = {"first": 20 * RATE, "last": 28 * RATE}
 LANE = "/s/salt-ferry/lane"
 
 
-@pytest.fixture
-def back(web: httpx.Client, demo: SimpleNamespace):  # noqa: F811
-    """Takes back what a test has changed."""
-    before = demo.studio.sessions.get("salt-ferry").steps
-    yield
-    while demo.studio.sessions.get("salt-ferry").steps > before:
-        web.post("/s/salt-ferry/undo")
-
-
 def stage_of(demo: SimpleNamespace, name: str, stage: str):
     path = find_path(demo.studio.sessions.get("salt-ferry").session, name)
     return next(s for s in path.member.stages if s.id == stage)
@@ -36,7 +27,7 @@ def put(web: httpx.Client, path: str, value: dict, index: int = 0) -> None:  # n
     assert answer.status_code == 200, answer.text
 
 
-def test_a_press_sets_a_threshold_and_an_equal_loudness(web, demo, back) -> None:  # noqa: F811
+def test_a_press_sets_a_threshold_and_an_equal_loudness(web, demo) -> None:  # noqa: F811
     for spread, most in (("natural", 5.0), ("forward", 10.0)):
         answer = web.post(f"{LANE}/lead/start/peaks", params={**LOOP, "spread": spread})
         assert answer.status_code == 200, answer.text
@@ -56,7 +47,7 @@ def test_a_press_sets_a_threshold_and_an_equal_loudness(web, demo, back) -> None
     assert stage.threshold_db < -15
 
 
-def test_makeup_is_matched_by_the_loudness_of_the_loop(web, demo, back) -> None:  # noqa: F811
+def test_makeup_is_matched_by_the_loudness_of_the_loop(web, demo) -> None:  # noqa: F811
     told = web.post(f"{LANE}/lead/makeup/level", params=LOOP).json()
     assert told["changed"]
     state = demo.studio.sessions.get("salt-ferry")
@@ -84,7 +75,7 @@ def test_the_bench_tells_word_starts_recovery_and_share(web) -> None:  # noqa: F
     assert limited.count("LU spread") == 2
 
 
-def test_a_stage_that_does_too_much_alone_is_pointed_out(web, back) -> None:  # noqa: F811
+def test_a_stage_that_does_too_much_alone_is_pointed_out(web) -> None:  # noqa: F811
     edits = [{"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": -34}]
     assert web.post("/s/salt-ferry/edits", json={"edits": edits}).status_code == 200
     told = web.get(f"{LANE}/lead/control/peaks", params=LOOP).text
@@ -95,7 +86,7 @@ def test_a_stage_that_does_too_much_alone_is_pointed_out(web, back) -> None:  # 
 @pytest.mark.parametrize(
     "kind", ["lift", "multiband", "gate", "drive", "deess", "eq", "compressor", "limiter", "split"]
 )
-def test_every_stage_works_on_a_bus(web, demo, back, kind: str) -> None:  # noqa: F811
+def test_every_stage_works_on_a_bus(web, demo, kind: str) -> None:  # noqa: F811
     value = {"kind": kind, "id": "new"}
     if kind == "split":
         value["branches"] = [{"id": "b", "name": "Copy", "blend_db": -12, "stages": []}]
@@ -118,7 +109,7 @@ def test_every_stage_works_on_a_bus(web, demo, back, kind: str) -> None:  # noqa
     assert web.get(f"{LANE}/bus:nowhere").status_code == 404
 
 
-def test_a_return_is_opened_like_a_lane(web, demo, back) -> None:  # noqa: F811
+def test_a_return_is_opened_like_a_lane(web, demo) -> None:  # noqa: F811
     page = web.get(f"{LANE}/return:plate?stage=take").text
     assert "Plate, in" in page
     assert 'data-path="lanes/lead/sends/plate/level_db"' in page

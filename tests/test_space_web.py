@@ -13,7 +13,7 @@ from miclane.core.measure.phrases import Span
 from miclane.core.mix.links import ducks_of
 from miclane.core.stages.eq import Eq
 from miclane.web.drawing.map import lay_map
-from test_control_web import back, put  # noqa: F401
+from test_control_web import put
 from test_web import web  # noqa: F401
 
 SPACE = "/s/salt-ferry/space"
@@ -46,7 +46,7 @@ def told_by(demo, duck_first: bool = False, unducked: bool = False) -> tuple:
     return over, held(trace, phrases, first, last, RATE) if trace else None
 
 
-def test_the_duck_on_the_demo_clears_the_words_and_fills_the_gaps(web, demo, back, capsys) -> None:  # noqa: F811
+def test_the_duck_on_the_demo_clears_the_words_and_fills_the_gaps(web, demo, capsys) -> None:  # noqa: F811
     assert web.post(f"{SPACE}/plate/duck/begin").status_code == 200
     after, does = told_by(demo)
     before, _ = told_by(demo, unducked=True)
@@ -63,7 +63,7 @@ def test_the_duck_on_the_demo_clears_the_words_and_fills_the_gaps(web, demo, bac
     assert does.singing_db == pytest.approx(-9, abs=0.5)
 
 
-def test_a_duck_is_begun_copied_and_linked(web, demo, back) -> None:  # noqa: F811
+def test_a_duck_is_begun_copied_and_linked(web, demo) -> None:  # noqa: F811
     add_delay(web)
     answer = web.post(f"{SPACE}/echo/duck/begin")
     assert answer.status_code == 200, answer.text
@@ -83,7 +83,7 @@ def test_a_duck_is_begun_copied_and_linked(web, demo, back) -> None:  # noqa: F8
     assert [d.depth_db for _, d in ducks_of(session_of(demo))] == [4.0, 4.0]
 
 
-def test_copying_gives_a_duck_to_a_return_without_one(web, demo, back) -> None:  # noqa: F811
+def test_copying_gives_a_duck_to_a_return_without_one(web, demo) -> None:  # noqa: F811
     put(web, "returns", {"id": "bare", "name": "Bare", "stages": [{"kind": "delay", "id": "d"}]}, 9)
     assert web.post(f"{SPACE}/plate/duck/copy").json()["copied"] == 1
     bare = next(r for r in session_of(demo).returns if r.id == "bare")
@@ -92,7 +92,7 @@ def test_copying_gives_a_duck_to_a_return_without_one(web, demo, back) -> None: 
     assert web.post(f"{SPACE}/nowhere/duck/copy").status_code == 404
 
 
-def test_a_return_is_brought_to_where_it_is_just_heard(web, demo, back) -> None:  # noqa: F811
+def test_a_return_is_brought_to_where_it_is_just_heard(web, demo) -> None:  # noqa: F811
     levels = []
     for start in (-20.0, 6.0):
         edit = {"op": "set", "path": "returns/plate/fader_db", "value": start}
@@ -109,7 +109,7 @@ def test_a_return_is_brought_to_where_it_is_just_heard(web, demo, back) -> None:
     assert "is silent in this loop" in silent.json()["error"]
 
 
-def test_a_file_becomes_a_response_and_a_bad_one_is_refused_by_name(web, demo, back) -> None:  # noqa: F811
+def test_a_file_becomes_a_response_and_a_bad_one_is_refused_by_name(web, demo) -> None:  # noqa: F811
     stages = [{"kind": "impulse", "id": "i", "predelay_ms": 0, "low_cut_hz": 0, "high_cut_hz": 20000}]
     put(web, "returns", {"id": "place", "name": "Place", "stages": stages}, 9)
     put(web, "lanes/lead/sends", {"id": "place", "level_db": 0}, 9)
@@ -133,7 +133,7 @@ def test_a_file_becomes_a_response_and_a_bad_one_is_refused_by_name(web, demo, b
     assert "words.wav" in bad.json()["error"]
 
 
-def test_effects_are_drawn_and_the_picture_holds_six_returns(web, demo, back) -> None:  # noqa: F811
+def test_effects_are_drawn_and_the_picture_holds_six_returns(web, demo) -> None:  # noqa: F811
     decay = web.get(f"{SPACE}/plate/effect/reverb").text
     assert decay.count("<rect") == 7
     assert "1.9" in decay
@@ -147,7 +147,7 @@ def test_effects_are_drawn_and_the_picture_holds_six_returns(web, demo, back) ->
     assert web.get(f"{SPACE}?return_id=echo3").status_code == 200
 
 
-def test_a_raw_send_goes_past_the_stages_and_hold_leaves_a_return_out(web, demo, back) -> None:  # noqa: F811
+def test_a_raw_send_goes_past_the_stages_and_hold_leaves_a_return_out(web, demo) -> None:  # noqa: F811
     def sound(**query) -> np.ndarray:
         place = {"lane": "lead", "start": 20 * RATE, "stop": 24 * RATE, "hear": "mix", **query}
         return np.frombuffer(web.get("/s/salt-ferry/sound", params=place).content, np.float32)

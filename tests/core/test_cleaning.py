@@ -13,11 +13,11 @@ from miclane.core.audio import read_sound
 from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.findings.rules import gate_threshold_db
-from miclane.core.measure.bursts import find_breaths
 from miclane.core.measure.loudness import integrated_lufs, weighted_power
 from miclane.core.measure.makeup import makeup_edits
 from miclane.core.measure.noise import noise_floor_dbfs
 from miclane.core.measure.phrases import Span, find_phrases
+from miclane.core.measure.plosives import find_breaths
 from miclane.core.measure.ride import ride_points
 from miclane.core.measure.spectrum import middle_and_side_power
 from miclane.core.measure.take import measure_take

@@ -6,13 +6,13 @@ import pytest
 from conftest import RATE, db, noise, one_lane, run, sine
 from miclane.core.engine.node import Trace
 from miclane.core.engine.render import Renderer
-from miclane.core.measure.blend import lifted, normalised, tell
+from miclane.core.measure.level_change import lifted, normalised, summarise
 from miclane.core.measure.loudness import integrated_lufs, true_peak_dbtp
 from miclane.core.measure.onsets import find_onsets, onset_change, recovery
 from miclane.core.measure.phrases import Span, find_phrases
-from miclane.core.measure.share import share_of_work
+from miclane.core.measure.reduction import share_of_work
 from miclane.core.measure.stages import read_stage
-from miclane.core.measure.starts import SPREADS, after, compressor_start, lift_start, multiband_start
+from miclane.core.measure.thresholds import SPREADS, after, compressor_start, lift_start, multiband_start
 from miclane.core.stages.compressor import Compressor
 from miclane.core.stages.lift import Lift
 from miclane.core.stages.limiter import Limiter
@@ -175,8 +175,8 @@ def test_normalising_is_not_limiting(lead: np.ndarray) -> None:
     limited = run(Limiter(ceiling_dbtp=-1, gain_db=14), part).y
     plain = normalised(part, RATE, -1.0)
     assert true_peak_dbtp(plain, RATE) == pytest.approx(-1.0, abs=0.01)
-    one, other = tell(limited, RATE), tell(plain, RATE)
+    one, other = summarise(limited, RATE), summarise(plain, RATE)
     assert one.true_peak_dbtp <= -0.95
     assert one.lufs > other.lufs + 3
     assert one.spread_lu < other.spread_lu
-    assert other.spread_lu == pytest.approx(tell(part, RATE).spread_lu, abs=0.2)
+    assert other.spread_lu == pytest.approx(summarise(part, RATE).spread_lu, abs=0.2)

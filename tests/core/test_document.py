@@ -14,7 +14,7 @@ from miclane.core.mix.chain import read_chain, schema
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Insert, Move, Remove, Set, apply, touches
 from miclane.core.mix.labels import describe_edits
-from miclane.core.mix.places import value_at
+from miclane.core.mix.places import walk
 from miclane.core.stages.base import Stage
 from miclane.core.units import beat_ms, note_hz, note_name, parse_value, show_value
 
@@ -207,7 +207,7 @@ def test_history_speaks_the_engineers_words() -> None:
     said = describe_edits(session(), [Set(path="lanes/lead/stages/e/bands/1/frequency_hz", value=523.0)])
     assert said == "Lead · Clean EQ · band 2 · Frequency 523 Hz"
     assert describe_edits(session(), [Set(path="lanes/lead/stages/c/on", value=False)]) == "Lead · Compressor · on off"
-    assert value_at(session(), "lanes/lead/stages/e/bands/2/gain_db") == 3.0
+    assert walk(session(), "lanes/lead/stages/e/bands/2/gain_db")[-1].value == 3.0
 
 
 @pytest.mark.parametrize(

@@ -11,11 +11,11 @@ from miclane.core.audio import read_sound
 from miclane.core.findings.answers import answer_edits
 from miclane.core.findings.rules import find, low_cut_hz, measure_again
 from miclane.core.measure.balance import sung_spread_db
-from miclane.core.measure.bursts import find_breaths, find_plosives
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.measure.noise import find_hum, noise_floor_dbfs
 from miclane.core.measure.phrases import Span, find_phrases
 from miclane.core.measure.pitch import track_pitch
+from miclane.core.measure.plosives import find_breaths, find_plosives
 from miclane.core.measure.rings import CUT_Q, bell_db, pick_rings, ring_curve
 from miclane.core.measure.spectrum import find_peaks
 from miclane.core.measure.take import Take, measure_take

@@ -143,6 +143,16 @@ def resample(audio: np.ndarray, rate: int, to_rate: int) -> np.ndarray:
     return np.ascontiguousarray(soxr.resample(audio.T, rate, to_rate, quality="VHQ").T)
 
 
+def cut_padded(audio: np.ndarray, start: int, stop: int) -> np.ndarray:
+    """Frames [start, stop) of (channels, frames), zeros past the end; a view where there are enough."""
+    if stop <= audio.shape[1]:
+        return audio[:, start:stop]
+    out = np.zeros((audio.shape[0], stop - start))
+    part = audio[:, start : max(start, audio.shape[1])]
+    out[:, : part.shape[1]] = part
+    return out
+
+
 def dither(audio: np.ndarray, bits: int, seed: int = 0) -> np.ndarray:
     """Triangular dither of two steps, added and rounded to `bits`; clipped to full scale (Lipshitz et al., 1992)."""
     steps = 2.0 ** (bits - 1)

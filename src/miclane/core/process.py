@@ -4,6 +4,7 @@ from typing import Any
 
 import numpy as np
 
+from .audio import cut_padded
 from .engine.graph import Builder
 from .engine.render import Renderer, SoundReader
 from .engine.stream import stream
@@ -43,12 +44,7 @@ def process(
     def read(digest: str, start: int, stop: int) -> np.ndarray:
         found = audio if digest == _FILE else key
         assert found is not None
-        if stop <= found.shape[1]:
-            return found[:, start:stop]
-        out = np.zeros((found.shape[0], stop - start))
-        part = found[:, start : max(start, min(stop, found.shape[1]))]
-        out[:, : part.shape[1]] = part
-        return out
+        return cut_padded(found, start, stop)
 
     session = _made_up(session, audio.shape[1], rate, read)
     builder = Builder(session)

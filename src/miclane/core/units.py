@@ -6,9 +6,15 @@ import re
 from .errors import UnusableValueError
 
 NOTES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
+SILENT_DB = -60.0  # the bottom of faders, sends and blends
 _NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
 _NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|lufs|lu|ms|s|%|st|x)?(?::1)?$")
 _FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
+
+
+def amplitude(level_db: float) -> float:
+    """Amplitude of a fader, send or blend, whose bottom is silence."""
+    return 0.0 if level_db <= SILENT_DB else float(10 ** (level_db / 20))
 
 
 def note_name(frequency_hz: float) -> str:

@@ -6,6 +6,7 @@ from pathlib import Path
 import numba
 import numpy as np
 
+from .audio import cut_padded
 from .engine.graph import Builder
 from .engine.render import Renderer
 from .mix.document import Session
@@ -64,10 +65,7 @@ def _run(kind: str, sound: np.ndarray) -> None:
     )
 
     def read(_: str, start: int, stop: int) -> np.ndarray:
-        out = np.zeros((len(sound), stop - start))
-        part = sound[:, start:stop]
-        out[:, : part.shape[1]] = part
-        return out
+        return cut_padded(sound, start, stop)
 
     graph = Builder(session).build()
     Renderer(read, threads=1).loop(graph, graph.places["bus:mix:out"], 0, sound.shape[1])

@@ -38,6 +38,7 @@ class State:
     undo_label: str = ""
     redo_label: str = ""
     updated: str = ""
+    followed: tuple[Edit, ...] = ()  # what the last edit set beyond what it was asked to
 
 
 @dataclass(frozen=True)
@@ -106,6 +107,10 @@ class SessionStore:
                 return held
             row = self._row(db, identifier)
             return self._state(db, row, read_session(row.document))
+
+    def forget(self) -> None:
+        """Read every session anew when it is next asked for."""
+        self._held.clear()
 
     def document(self, identifier: str) -> str:
         """A session as it is stored, readable or not."""
@@ -227,7 +232,8 @@ class SessionStore:
                 step = StepRow(session_id=state.id, position=row.position, label=label, gesture=gesture)
                 step.edits, step.inverses = there, again
                 db.add(step)
-            return self._commit(db, row, done.session, asked, token, label)
+            followed = tuple(done.made[len(asked) :])
+            return self._commit(db, row, done.session, asked, token, label, followed)
 
     def _step(self, identifier: str, back: bool) -> State:
         way = "undo" if back else "redo"
@@ -295,7 +301,14 @@ class SessionStore:
         return int(db.scalar(query) or 0)
 
     def _commit(
-        self, db: Db, row: SessionRow, after: Session, asked: list[Edit], token: str = "", label: str = ""
+        self,
+        db: Db,
+        row: SessionRow,
+        after: Session,
+        asked: list[Edit],
+        token: str = "",
+        label: str = "",
+        followed: tuple[Edit, ...] = (),
     ) -> State:
         """Keep what an edit made; with its `label` it is the newest step, and nothing lies ahead of it.
 
@@ -307,7 +320,7 @@ class SessionStore:
         old = ChangeRow.session_id == row.id, ChangeRow.version <= row.version - KEPT_CHANGES
         db.execute(delete(ChangeRow).where(*old))
         if label:
-            state = State(row.id, after, row.version, row.position, 0, label, "", row.updated)
+            state = State(row.id, after, row.version, row.position, 0, label, "", row.updated, followed)
         else:
             db.flush()
             state = self._make_state(db, row, after)

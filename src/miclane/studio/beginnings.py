@@ -3,7 +3,7 @@
 import numpy as np
 
 from ..core.errors import NothingThereError
-from ..core.measure.starts import Spread, begin, makeup_db
+from ..core.measure.thresholds import Spread, begin, makeup_db
 from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import Path, find_stage
 from ..core.stages.compressor import Compressor

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..core.engine.render import Range
 from ..core.measure.phrases import Span
-from ..core.measure.share import Share, share_of_work
+from ..core.measure.reduction import Share, share_of_work
 from ..core.measure.stages import read_stage
 from ..core.mix.document import flat_stages
 from ..core.mix.paths import Path, find_path, place_of

@@ -11,7 +11,7 @@ from ..core.mix.document import Lane
 from ..core.mix.edits import Edit, Insert, Remove, Set, new_id
 from ..core.mix.paths import Path, find_stage
 from ..core.stages.deess import Balanced, Deess
-from ..core.stages.split import SILENT_DB
+from ..core.units import SILENT_DB
 from ..store.sessions import State
 from .looking import path_range, sound_of
 from .studio import Hear, Studio

@@ -9,11 +9,11 @@ import numpy as np
 from ..core.engine.graph import Graph
 from ..core.engine.render import Cancel, Renderer
 from ..core.engine.stream import stream
-from ..core.measure.bursts import find_plosives
 from ..core.measure.events import find_sibilants
 from ..core.measure.loudness import integrated_lufs, weighted_power
 from ..core.measure.phrases import Span
 from ..core.measure.pitch import pitch_range_hz, track_pitch
+from ..core.measure.plosives import find_plosives
 from ..core.measure.spectrum import middle_and_side_power
 from ..core.measure.take import Take
 from ..core.measure.worker import TAKE, Measurer

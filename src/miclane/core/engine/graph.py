@@ -14,7 +14,8 @@ from ..errors import UnusableChainError
 from ..mix.document import Lane, Session, keyed_by
 from ..stages.base import TAKEN, Key, Stage
 from ..stages.sending import Sending
-from ..stages.split import SILENT_DB, BranchSend, Send, Split, blend_gain
+from ..stages.split import BranchSend, Send, Split
+from ..units import SILENT_DB, amplitude
 
 Gains = tuple[float, float]
 _OVERLAP = 0.3
@@ -82,11 +83,6 @@ def digest_of(*parts: object) -> str:
     return hashlib.blake2b(json.dumps(parts, sort_keys=True).encode(), digest_size=16).hexdigest()
 
 
-def fader_gain(level_db: float) -> float:
-    """Amplitude of a fader; its bottom is silence."""
-    return 0.0 if level_db <= SILENT_DB else 10 ** (level_db / 20)
-
-
 def pan_gains(pan: float, channels: int) -> Gains:
     """Gains of left and right. Mono: constant power, −3 dB in the middle, so its loudness stays; stereo: balance."""
     if channels == 1:
@@ -151,11 +147,11 @@ class Builder:
                     )
                     sends[send.id].append((self._stage(opened, tap), (1.0, 1.0)))
                 elif send.on and send.level_db > SILENT_DB:
-                    gain = fader_gain(send.level_db)
+                    gain = amplitude(send.level_db)
                     sends[send.id].append((tap, (gain, gain)))
             for branched, end, blend in self.apart.get(f"lane:{lane.id}", []):
-                fader = 1.0 if branched.pre_fader else fader_gain(lane.fader_db)
-                gain = fader_gain(branched.level_db) * blend * fader
+                fader = 1.0 if branched.pre_fader else amplitude(lane.fader_db)
+                gain = amplitude(branched.level_db) * blend * fader
                 left, right = pan_gains(lane.pan, self.graph.nodes[end].channels)
                 sends[branched.id].append((end, (gain * left, gain * right)))
         for ret in session.returns:
@@ -163,14 +159,14 @@ class Builder:
             if self.duck_first:
                 stages = tuple(sorted(stages, key=lambda s: not s.ducks))
             last = self._path(f"return:{ret.id}", stages, self._sum(sends[ret.id]))
-            gain = fader_gain(ret.fader_db)
+            gain = amplitude(ret.fader_db)
             places[f"return:{ret.id}:out"] = self._sum([(last, (gain, gain))])
             if not ret.mute:
                 feeds[ret.bus].append((places[f"return:{ret.id}:out"], (1.0, 1.0)))
         for bus_id in self._bus_order():
             bus = next(b for b in session.buses if b.id == bus_id)
             last = self._path(f"bus:{bus_id}", bus.stages, self._sum(feeds[bus_id]))
-            gain = fader_gain(bus.fader_db)
+            gain = amplitude(bus.fader_db)
             places[f"bus:{bus_id}:out"] = self._sum([(last, (gain, gain))])
             if bus.into and not bus.mute:
                 feeds[bus.into].append((places[f"bus:{bus_id}:out"], (1.0, 1.0)))
@@ -214,14 +210,14 @@ class Builder:
         stages = tuple(_placed(s, lane, self.session.rate) for s in lane.stages)
         skip = self.untreated == "*" and lane.role != "music"
         last = self._path(f"lane:{lane.id}", stages, places[f"lane:{lane.id}:raw"], lane.id, skip)
-        gain = fader_gain(lane.fader_db)
+        gain = amplitude(lane.fader_db)
         left, right = pan_gains(lane.pan, self.graph.nodes[last].channels)
         places[f"lane:{lane.id}:placed"] = self._sum([(last, (left, right))])
         places[f"lane:{lane.id}:out"] = self._sum([(last, (gain * left, gain * right))])
 
     def _raw_tap(self, lane: Lane, send: Send) -> str:
         raw = self.graph.places[f"lane:{lane.id}:raw"]
-        gain = 1.0 if send.pre_fader else fader_gain(lane.fader_db)
+        gain = 1.0 if send.pre_fader else amplitude(lane.fader_db)
         left, right = pan_gains(lane.pan, self.graph.nodes[raw].channels)
         return self._sum([(raw, (gain * left, gain * right))])
 
@@ -254,11 +250,11 @@ class Builder:
         return into
 
     def _split(self, path: str, split: Split, into: str) -> str:
-        dry = blend_gain(split.dry_db)
+        dry = amplitude(split.dry_db)
         parts = [(into, (dry, dry))]
         for branch in split.branches:
             end = self._chain(path, branch.stages, into)
-            blend = blend_gain(branch.blend_db)
+            blend = amplitude(branch.blend_db)
             self.graph.places[f"{path}:branch:{branch.id}"] = end
             if branch.on and split.on:
                 parts.append((end, (blend, blend)))

@@ -5,9 +5,9 @@ from typing import Any
 
 import numpy as np
 
-from ..measure.bursts import Breath, Plosive
 from ..measure.events import KIND_NAMES, Sibilant
 from ..measure.phrases import Span
+from ..measure.plosives import Breath, Plosive
 from ..measure.take import Take, measure_take
 from .rules import find
 

@@ -54,7 +54,7 @@ class Hops:
 
 
 @dataclass(frozen=True)
-class Balance:
+class SibilantBalance:
     """Level curves a 2 ms hop: air and voice, and the loudest the voice gets around each moment, in dBFS."""
 
     hop: int
@@ -64,7 +64,7 @@ class Balance:
     hops: "Hops"
 
 
-def sibilant_balance(audio: np.ndarray, rate: int) -> Balance:
+def sibilant_balance(audio: np.ndarray, rate: int) -> SibilantBalance:
     """The curves of (channels, frames) from which sibilants are found."""
     hops = Hops(audio, rate)
     wanted = (AIR_HZ, SUNG_HZ, (SUNG_HZ[1], AIR_HZ[0]), VOICE_HZ)
@@ -89,7 +89,7 @@ def sibilant_balance(audio: np.ndarray, rate: int) -> Balance:
     from scipy.ndimage import maximum_filter1d  # loaded when wanted: a start should not wait for it
 
     around = maximum_filter1d(voice, past + ahead + 1, origin=(past - ahead) // 2, mode="constant", cval=-200.0)
-    return Balance(hops.hop, decibels(smooth(air, short)), decibels(smooth(sung, short)), around, hops)
+    return SibilantBalance(hops.hop, decibels(smooth(air, short)), decibels(smooth(sung, short)), around, hops)
 
 
 def find_sibilants(audio: np.ndarray, rate: int) -> list[Sibilant]:
@@ -114,7 +114,7 @@ def find_sibilants(audio: np.ndarray, rate: int) -> list[Sibilant]:
     return [_event(at, a, b, audio.shape[1]) for a, b in groups if b - a >= _LEAST]
 
 
-def _event(at: Balance, a: int, b: int, frames: int) -> Sibilant:
+def _event(at: SibilantBalance, a: int, b: int, frames: int) -> Sibilant:
     over = (at.air_db - at.around_db)[a:b]
     spectrum, bins = at.hops.power(a, b).sum(axis=0, dtype=float), at.hops.bins_hz
     band = (bins > 1500) & (bins < 15000)

@@ -8,7 +8,7 @@ from ..mix.document import Session
 from ..mix.edits import Edit, Set, apply
 from ..mix.paths import Path, find_path, path_names, placed_stages
 from ..stages.compressor import Compressor
-from .starts import makeup_db
+from .thresholds import makeup_db
 
 ComingIn = Callable[[Session, Path, str], np.ndarray | None]
 LEAST_CHANGE_DB = 0.05

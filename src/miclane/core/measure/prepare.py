@@ -3,9 +3,9 @@
 import numpy as np
 
 from ..mix.document import Breath, Phrase
-from .bursts import find_breaths
 from .noise import noise_floor_dbfs
 from .phrases import find_phrases
+from .plosives import find_breaths
 
 
 def phrases_and_breaths(audio: np.ndarray, rate: int) -> tuple[tuple[Phrase, ...], tuple[Breath, ...]]:

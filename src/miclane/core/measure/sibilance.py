@@ -8,9 +8,9 @@ import numpy as np
 
 from ..stages.deess import Balanced, Deess, DeessProcessor
 from ..stages.plosive import Plosive
-from .bursts import find_plosives
 from .events import AIR_HZ, SHARP, VOICE_HZ, Sibilant, find_sibilants, sibilant_balance
 from .phrases import Span
+from .plosives import find_plosives
 
 STANDS_OUT_DB = -10.0  # to the voice around it, as in Sibilant.excess_db
 LISP_DB = -22.0  # under this an s or sh is missed by the ear

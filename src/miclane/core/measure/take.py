@@ -5,13 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from .balance import Balance, balance_of, sung_spread_db
-from .bursts import Breath, Plosive, find_breaths, find_plosives
 from .events import Sibilant, find_sibilants
 from .levels import runs
 from .loudness import SILENCE_LUFS, Loudness, integrated_lufs, measure_loudness
 from .noise import Hum, Rumble, find_hum, find_rumble, noise_floor_dbfs
 from .phrases import Span, find_phrases
 from .pitch import pitch_range_hz, track_pitch
+from .plosives import Breath, Plosive, find_breaths, find_plosives
 from .rings import Ring, RingCurve, pick_rings, ring_curve
 from .spectrum import mean_power
 

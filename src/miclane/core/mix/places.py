@@ -61,11 +61,6 @@ def walk(root: Settings, path: str) -> tuple[Step, ...]:
     return tuple(steps)
 
 
-def value_at(root: Settings, path: str) -> Any:
-    """What stands at a path; UnknownPlaceError when it leads nowhere."""
-    return walk(root, path)[-1].value
-
-
 def along(root: Settings, path: str) -> list[tuple[str, Any]]:
     """Every model on the way to a path with its own place, as far as the path leads."""
     parts = path.split("/")

@@ -5,15 +5,9 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
+from ..units import SILENT_DB, amplitude
 from .base import Passage, Processor, Settings, Stage, rule
 from .passages import Passages
-
-_CLOSED_DB = -60.0
-
-
-def amplitude(level_db: float) -> float:
-    """Of a level whose lowest is silence."""
-    return 0.0 if level_db <= _CLOSED_DB else 10 ** (level_db / 20)
 
 
 class Opening(Settings):
@@ -55,7 +49,7 @@ class Sending(Stage):
     insertable: ClassVar[bool] = False
 
     kind: Literal["sending"] = "sending"
-    level_db: float = rule(-14.0, "Send", "dB", _CLOSED_DB, 12)
+    level_db: float = rule(-14.0, "Send", "dB", SILENT_DB, 12)
     ramp_ms: float = rule(30.0, "Ramps", "ms", 2, 500, scale="log")
     openings: tuple[Opening, ...] = Field((), max_length=400)
 

@@ -6,12 +6,12 @@ from typing import Annotated, Any, ClassVar, Literal, Union
 
 from pydantic import Field, model_validator
 
+from ..units import SILENT_DB
 from .base import Settings, Stage, load_kinds, no_twins, rule
 
 load_kinds(skip="split")
 _inner: Any = tuple(cls for kind, cls in sorted(Stage.kinds.items()) if kind != "split")
 InnerStage = Annotated[Union[_inner], Field(discriminator="kind")]  # noqa: UP007  (made from the registry)
-SILENT_DB = -60.0
 
 
 class Throw(Settings):
@@ -156,8 +156,3 @@ class Split(Stage):
 
     def tail_s(self) -> float:
         return max((sum(s.tail_s() for s in b.stages) for b in self.branches), default=0.0)
-
-
-def blend_gain(level_db: float) -> float:
-    """Amplitude of a blend; the bottom of the rule is silence."""
-    return 0.0 if level_db <= SILENT_DB else 10 ** (level_db / 20)

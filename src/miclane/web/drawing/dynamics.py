@@ -6,9 +6,9 @@ from typing import Any
 import numpy as np
 
 from ...core.engine.node import Trace
-from ...core.measure.blend import lifted
+from ...core.measure.level_change import lifted
 from ...core.measure.stages import level_histogram
-from ...core.measure.starts import SPREADS
+from ...core.measure.thresholds import SPREADS
 from ...core.mix.paths import Path
 from ...core.stages.base import Stage
 from ...core.stages.compressor import Compressor

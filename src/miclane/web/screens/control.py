@@ -7,11 +7,11 @@ from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from ...core.errors import UnknownPlaceError
-from ...core.measure.blend import Told, normalised, tell
+from ...core.measure.level_change import LevelSummary, normalised, summarise
 from ...core.measure.loudness import SILENCE_LUFS, integrated_lufs
 from ...core.measure.onsets import find_onsets, onset_change, recovery
 from ...core.measure.phrases import Span
-from ...core.measure.starts import SPREADS, Spread, after
+from ...core.measure.thresholds import SPREADS, Spread, after
 from ...core.mix.document import flat_stages
 from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.compressor import Compressor
@@ -145,7 +145,7 @@ def _sketch(name: str, audio: np.ndarray, rate: int) -> dict[str, Any]:
     """A small waveform with its figures."""
     low, high = envelope(audio, 300)
     x = np.linspace(0, 300, 300)
-    figures: Told = tell(audio, rate)
+    figures: LevelSummary = summarise(audio, rate)
     return {"name": name, "path": outline(low, high, x, lambda v: 24 - 22 * np.clip(v, -1, 1)), "told": figures}
 
 

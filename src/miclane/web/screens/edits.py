@@ -68,6 +68,7 @@ def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
         "redo_label": state.redo_label,
         "curves": curves(state.session, edits or []),
         "paths": path_names(state.session),
+        "followed": [{"path": e.path, "value": e.value} for e in state.followed if isinstance(e, Set)],
     }
 
 

@@ -8,7 +8,7 @@ from fastapi.responses import HTMLResponse, Response
 
 from ...core.errors import UnknownPlaceError
 from ...core.measure.spectrum import spectrogram_db
-from ...core.measure.starts import SPREADS
+from ...core.measure.thresholds import SPREADS
 from ...core.mix.document import Bus, Return, Session, flat_stages
 from ...core.mix.paths import Path, find_path, find_stage, place_of
 from ...core.stages.base import Settings, Stage

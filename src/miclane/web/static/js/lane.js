@@ -10,6 +10,7 @@ import "./rule.js";
 import "./pins.js";
 import "./tone.js";
 import "./sibilance.js";
+import "./balance.js";
 import "./control.js";
 import "./branches.js";
 import "./take.js";

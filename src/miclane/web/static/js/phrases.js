@@ -2,7 +2,8 @@
 
 import { on } from "./messages.js";
 import { change, state, toast, $ } from "./session.js";
-import { frameAt, layout, loopPhrases } from "./strip.js";
+import { layout, loopPhrases } from "./strip.js";
+import { frameAt } from "./strip_view.js";
 import { player } from "./player.js";
 
 const EDGE = 6;

@@ -1,12 +1,13 @@
 // Fetches sound for the loop and hands it to the worklet: under the playhead first, the rest behind it.
 
 import { on, say } from "./messages.js";
-import { client, state, toast } from "./session.js";
+import { state, toast } from "./session.js";
+import { fetchSound, parted } from "./fetching.js";
+import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 
 const SOON_S = 0.4;
 const MORE_S = 2.5;
 const REST_MS = 250; // a hand that still moves would only throw the rest away
-const BUFFER_S = 10;
 const LONGEST_LOOP_S = 20;
 
 export const player = {
@@ -88,35 +89,11 @@ export const unhurried = (work) => {
 
 export const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.rate;
 
-function address(what, start, stop, variant, extra = "") {
-  if (variant === "without") extra += `&stage=${player.without}`;
-  if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
-  return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${order}${extra}`;
-}
-
-async function fetchSound(start, stop, variant, extra, signal) {
-  const answer = await fetch(address("sound", start, stop, variant, extra), { signal, headers: { accept: "application/json" } });
-  if (answer.status === 204) return null;
-  if (!answer.ok) throw new Error((await answer.json()).error);
-  return { ...parted(new Float32Array(await answer.arrayBuffer())), version: Number(answer.headers.get("x-version")) };
-}
-
-function parted(flat) {
-  const n = flat.length / 2;
-  const left = new Float32Array(n);
-  const right = new Float32Array(n);
-  for (let i = 0; i < n; i++) {
-    left[i] = flat[2 * i];
-    right[i] = flat[2 * i + 1];
-  }
-  return { left, right };
-}
-
 let order = 0; // counts changes of sound; a newer one overtakes
+export const orderNow = () => order;
 let inFlight = new AbortController();
-let flows = []; // what is streaming, or has streamed, of the whole song: variant, from, to
 
-function give(variant, offset, sound, generation) {
+export function give(variant, offset, sound, generation) {
   if (generation !== order || !sound) return;
   player.node?.port.postMessage(
     { type: "data", variant, version: generation, first: player.first, last: player.last, offset, left: sound.left, right: sound.right },
@@ -132,8 +109,7 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   inFlight.abort();
   inFlight = new AbortController();
   const { signal } = inFlight;
-  for (const run of flows) run.control.abort();
-  flows = [];
+  stopFlowing();
   began.set(generation, { began: start, parts });
   if (began.size > 50) began.delete(began.keys().next().value);
   try {
@@ -185,63 +161,6 @@ async function more(from, generation, signal) {
   const stop = Math.min(start + MORE_S * state.rate, player.last);
   const sound = await fetchSound(start, stop, "treated", `&first=${player.first}&last=${player.last}`, signal).catch(() => null);
   give("treated", start, sound, generation);
-}
-
-// The whole song streams from where it is heard on, some seconds ahead of the playhead.
-async function flow(variant, from) {
-  const run = { variant, from, to: from, live: true, control: new AbortController() };
-  flows.push(run);
-  const generation = order;
-  const { signal } = run.control;
-  try {
-    const answer = await fetch(address("song", from, player.last, variant), { signal, headers: { accept: "application/json" } });
-    if (!answer.ok) throw new Error((await answer.json()).error);
-    const reader = answer.body.getReader();
-    let rest = new Uint8Array(0);
-    for (;;) {
-      const { done, value } = await reader.read();
-      if (done || generation !== order) break;
-      const bytes = new Uint8Array(rest.length + value.length);
-      bytes.set(rest);
-      bytes.set(value, rest.length);
-      const whole = bytes.length - (bytes.length % 8);
-      rest = bytes.slice(whole);
-      if (!whole) continue;
-      give(variant, run.to, parted(new Float32Array(bytes.buffer, 0, whole / 4)), generation);
-      run.to += whole / 8;
-      while (run.to - player.at > BUFFER_S * state.rate && player.at >= run.from && generation === order) {
-        await new Promise((resolve) => setTimeout(resolve, 200));
-      }
-    }
-  } catch (error) {
-    if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
-  } finally {
-    run.live = false;
-  }
-}
-
-const flowAt = (variant, at) => flows.find((f) => f.variant === variant && f.from <= at + 0.2 * state.rate && (f.live || at < f.to));
-
-// Playing goes on from another place of the song: what streams elsewhere is let go.
-function jump() {
-  player.asked = performance.now();
-  for (const run of flows) {
-    if (!run.live || (run.from <= player.at && player.at < run.to)) continue;
-    run.control.abort();
-    run.live = false;
-  }
-  keepFlowing();
-}
-
-// Whatever is about to be heard must be on its way: the side listened to, and the beginning once the end is near.
-function keepFlowing() {
-  for (let at = player.at, found; at < player.last && at - player.at < 2 * state.rate; at = found.to) {
-    found = flowAt(player.variant, at);
-    if (!found) flow(player.variant, at);
-    if (!found || found.live) break;
-  }
-  const near = player.last - player.at < 3 * state.rate;
-  if (player.looping && near && !flowAt(player.variant, player.first)) flow(player.variant, player.first);
 }
 
 async function removed(a, b, signal) {

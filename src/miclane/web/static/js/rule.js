@@ -166,4 +166,5 @@ function type(rule) {
 // A change made elsewhere (a pin) moves the rules of the same settings.
 on("moved", ({ path, value }) => {
   for (const rule of $$(`.rule[data-path="${CSS.escape(path)}"]`)) show(rule, value);
+  for (const spot of $$(`[data-figure="${CSS.escape(path)}"]`)) spot.textContent = shown(value, "dB").join(" ");
 });

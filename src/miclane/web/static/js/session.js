@@ -113,6 +113,7 @@ async function send(job) {
 function kept(job, told) {
   const elsewhere = told.version > state.version + 1; // another window has changed something meanwhile
   learn(told);
+  for (const { path, value } of told.followed ?? []) say("moved", { path, value });
   const { structure, data, select, began, edits, gesture } = job;
   say("changed", { ...told, structure: structure || elsewhere, data: data || elsewhere, select, began, edits, gesture, jumped: elsewhere });
 }

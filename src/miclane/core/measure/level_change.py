@@ -39,7 +39,7 @@ def lifted(before: np.ndarray, after: np.ndarray, rate: int) -> Lifted | None:
 
 
 @dataclass(frozen=True)
-class Told:
+class LevelSummary:
     """Loudness in LUFS, spread of momentary loudness (10th to 95th percentile) in LU, and true peak in dBTP."""
 
     lufs: float
@@ -47,12 +47,12 @@ class Told:
     true_peak_dbtp: float
 
 
-def tell(audio: np.ndarray, rate: int) -> Told:
+def summarise(audio: np.ndarray, rate: int) -> LevelSummary:
     """Of (channels, frames)."""
     moments = momentary_lufs(audio, rate)
     moments = moments[moments > -70]
     spread = float(np.subtract(*np.percentile(moments, [95, 10]))) if len(moments) else 0.0
-    return Told(integrated_lufs(audio, rate), spread, true_peak_dbtp(audio, rate))
+    return LevelSummary(integrated_lufs(audio, rate), spread, true_peak_dbtp(audio, rate))
 
 
 def normalised(audio: np.ndarray, rate: int, ceiling_dbtp: float) -> np.ndarray:

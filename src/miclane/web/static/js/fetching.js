@@ -1,0 +1,28 @@
+// Sound from the server: a stretch of it, as two channels.
+
+import { client, state } from "./session.js";
+import { orderNow, player } from "./player.js";
+
+export function address(what, start, stop, variant, extra = "") {
+  if (variant === "without") extra += `&stage=${player.without}`;
+  if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
+  return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${orderNow()}${extra}`;
+}
+
+export async function fetchSound(start, stop, variant, extra, signal) {
+  const answer = await fetch(address("sound", start, stop, variant, extra), { signal, headers: { accept: "application/json" } });
+  if (answer.status === 204) return null;
+  if (!answer.ok) throw new Error((await answer.json()).error);
+  return { ...parted(new Float32Array(await answer.arrayBuffer())), version: Number(answer.headers.get("x-version")) };
+}
+
+export function parted(flat) {
+  const n = flat.length / 2;
+  const left = new Float32Array(n);
+  const right = new Float32Array(n);
+  for (let i = 0; i < n; i++) {
+    left[i] = flat[2 * i];
+    right[i] = flat[2 * i + 1];
+  }
+  return { left, right };
+}

@@ -1,0 +1,71 @@
+// The whole song, streamed from where it is heard on.
+
+import { state, toast } from "./session.js";
+import { give, orderNow, player } from "./player.js";
+import { address, parted } from "./fetching.js";
+
+const BUFFER_S = 10;
+let flows = []; // what is streaming, or has streamed, of the whole song: variant, from, to
+
+// The whole song streams from where it is heard on, some seconds ahead of the playhead.
+export async function flow(variant, from) {
+  const run = { variant, from, to: from, live: true, control: new AbortController() };
+  flows.push(run);
+  const generation = orderNow();
+  const { signal } = run.control;
+  try {
+    const answer = await fetch(address("song", from, player.last, variant), { signal, headers: { accept: "application/json" } });
+    if (!answer.ok) throw new Error((await answer.json()).error);
+    const reader = answer.body.getReader();
+    let rest = new Uint8Array(0);
+    for (;;) {
+      const { done, value } = await reader.read();
+      if (done || generation !== orderNow()) break;
+      const bytes = new Uint8Array(rest.length + value.length);
+      bytes.set(rest);
+      bytes.set(value, rest.length);
+      const whole = bytes.length - (bytes.length % 8);
+      rest = bytes.slice(whole);
+      if (!whole) continue;
+      give(variant, run.to, parted(new Float32Array(bytes.buffer, 0, whole / 4)), generation);
+      run.to += whole / 8;
+      while (run.to - player.at > BUFFER_S * state.rate && player.at >= run.from && generation === orderNow()) {
+        await new Promise((resolve) => setTimeout(resolve, 200));
+      }
+    }
+  } catch (error) {
+    if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
+  } finally {
+    run.live = false;
+  }
+}
+
+const flowAt = (variant, at) => flows.find((f) => f.variant === variant && f.from <= at + 0.2 * state.rate && (f.live || at < f.to));
+
+// Playing goes on from another place of the song: what streams elsewhere is let go.
+export function jump() {
+  player.asked = performance.now();
+  for (const run of flows) {
+    if (!run.live || (run.from <= player.at && player.at < run.to)) continue;
+    run.control.abort();
+    run.live = false;
+  }
+  keepFlowing();
+}
+
+// Whatever is about to be heard must be on its way: the side listened to, and the beginning once the end is near.
+export function keepFlowing() {
+  for (let at = player.at, found; at < player.last && at - player.at < 2 * state.rate; at = found.to) {
+    found = flowAt(player.variant, at);
+    if (!found) flow(player.variant, at);
+    if (!found || found.live) break;
+  }
+  const near = player.last - player.at < 3 * state.rate;
+  if (player.looping && near && !flowAt(player.variant, player.first)) flow(player.variant, player.first);
+}
+
+// Everything that streams is let go: the sound of the song is another.
+export function stopFlowing() {
+  for (const run of flows) run.control.abort();
+  flows = [];
+}

@@ -1,0 +1,164 @@
+// The strip drawn: raw behind treated, sibilants and breaths, a row of reduction a stage.
+
+import { on } from "./messages.js";
+import { state } from "./session.js";
+import { player } from "./player.js";
+import { TOP, WAVE, color, row, view, x } from "./strip_view.js";
+
+// tall enough for a row a stage whose name can be read
+function grow(rows) {
+  const height = Math.min(290, Math.max(204, TOP + WAVE + 26 + rows * 11));
+  if (Math.abs(view.strip.clientHeight - height) < 2) return;
+  view.strip.style.height = `${height}px`;
+  requestAnimationFrame(draw);
+}
+
+function wave(g, low, high, left, width, middle, scale, fill) {
+  g.fillStyle = fill;
+  g.beginPath();
+  const n = low.length;
+  for (let i = 0; i < n; i++) g.lineTo(left + (i / n) * width, middle - Math.min(1, high[i] * scale) * (WAVE / 2));
+  for (let i = n - 1; i >= 0; i--) g.lineTo(left + (i / n) * width, middle - Math.max(-1, low[i] * scale) * (WAVE / 2));
+  g.closePath();
+  g.fill();
+}
+
+function hatch(g) {
+  const tile = document.createElement("canvas");
+  tile.width = tile.height = 5;
+  const t = tile.getContext("2d");
+  t.strokeStyle = color("--taken");
+  t.lineWidth = 1;
+  t.beginPath();
+  t.moveTo(-1, 6);
+  t.lineTo(6, -1);
+  t.stroke();
+  return g.createPattern(tile, "repeat");
+}
+
+export function draw() {
+  const { strip, canvas } = view;
+  if (!strip?.isConnected) return;
+  const ratio = devicePixelRatio || 1;
+  const [w, h] = [strip.clientWidth, strip.clientHeight];
+  view.width = w;
+  Object.assign(strip.dataset, { first: view.first, last: view.last, marks: TOP + WAVE + 8 });
+  canvas.width = w * ratio;
+  canvas.height = h * ratio;
+  const g = canvas.getContext("2d");
+  g.scale(ratio, ratio);
+  g.clearRect(0, 0, w, h);
+  const [la, lb] = [x(player.first), x(player.last)];
+  g.fillStyle = color("--loop");
+  g.fillRect(la, TOP - 4, lb - la, h - TOP + 4);
+  const middle = TOP + WAVE / 2;
+  const loudest = view.raw ? view.raw.reduce((m, v) => Math.max(m, Math.abs(v)), 0.02) : 1;
+  const treated = row("treated-high");
+  const top = treated ? treated.reduce((m, v) => Math.max(m, Math.abs(v)), 0.02) : 0;
+  const scale = 0.96 / Math.max(loudest, top);
+  if (view.raw) {
+    const n = view.raw.length / 2;
+    wave(g, view.raw.subarray(0, n), view.raw.subarray(n), 0, w, middle, scale, color("--raw-fill"));
+  }
+  const rows = view.rows;
+  const eyesOff = document.documentElement.dataset.eyes === "off";
+  if (rows && rows.lane === state.lane && treated && !eyesOff) {
+    wave(g, row("treated-low"), treated, x(rows.first), x(rows.last) - x(rows.first), middle, scale, color(fillOf()));
+  }
+  if (state.frames && rows?.lane !== state.lane && !eyesOff) {
+    g.font = '12px "Instrument Sans", sans-serif';
+    g.fillStyle = color("--pencil");
+    g.fillText(view.failed ? "This could not be measured; the next change tries again." : "Measuring what sounds here …", Math.max(la, 0) + 10, middle - 8);
+  }
+  g.strokeStyle = color("--hair");
+  g.beginPath();
+  g.moveTo(0, middle + 0.5);
+  g.lineTo(w, middle + 0.5);
+  g.stroke();
+  g.font = '11px "Spline Sans Mono", monospace';
+  g.fillStyle = color("--taken");
+  const rowsTop = TOP + WAVE + 12;
+  let lastLabel = -20;
+  g.fillStyle = color("--pencil");
+  for (const b of state.data.breaths ?? []) {
+    const at = x((b.start + b.end) / 2);
+    if (at < 8 || at > w - 8 || x(b.end) - x(b.start) < 12) continue;
+    g.fillRect(x(b.start), rowsTop - 2, x(b.end) - x(b.start), 1);
+    g.fillText("br", at - 7, rowsTop - 5);
+  }
+  g.fillStyle = color("--space");
+  for (const t of state.data.throws ?? []) {
+    if (x(t.end) < 0 || x(t.start) > w) continue;
+    g.fillRect(x(t.start), TOP + 1, Math.max(3, x(t.end) - x(t.start)), 3);
+    g.fillText(`throw to ${t.name}`, Math.max(2, x(t.start)), TOP + 14);
+  }
+  g.fillStyle = color("--taken");
+  for (const m of state.data.marks ?? []) {
+    if (m.kind === "s" || x(m.end) < 0 || x(m.start) > w) continue;
+    g.fillRect(x(m.start), rowsTop - 2, Math.max(2, x(m.end) - x(m.start)), 2.5);
+    g.fillText(m.kind, x(m.start) - 1, rowsTop - 5);
+  }
+  for (const e of state.data.events) {
+    if (e.kind === "breath" || e.kind === "f") continue;
+    const at = x((e.start + e.end) / 2);
+    if (at < 0 || at > w) continue;
+    g.fillRect(x(e.start), rowsTop - 2, Math.max(1.5, x(e.end) - x(e.start)), 1.5);
+    if (at - lastLabel > 4 + 6 * e.kind.length) {
+      g.fillText(e.kind, at - 3 * e.kind.length, rowsTop - 5);
+      lastLabel = at;
+    }
+  }
+  if (rows && rows.lane === state.lane && !eyesOff) {
+    const stages = rows.names.slice(4);
+    const room = h - rowsTop - 14;
+    const each = Math.min(24, room / Math.max(stages.length, 1));
+    grow(stages.length);
+    const fill = hatch(g);
+    stages.forEach((id, k) => {
+      const values = row(id);
+      const y = rowsTop + k * each;
+      g.strokeStyle = color("--hair");
+      g.beginPath();
+      g.moveTo(0, y + 0.5);
+      g.lineTo(w, y + 0.5);
+      g.stroke();
+      g.beginPath();
+      g.moveTo(x(rows.first), y);
+      for (let i = 0; i < values.length; i++) g.lineTo(x(rows.first + ((i + 0.5) / values.length) * (rows.last - rows.first)), y + Math.min(each - 2, -values[i] * (each / 12)));
+      g.lineTo(x(rows.last), y);
+      g.closePath();
+      g.fillStyle = fill;
+      g.fill();
+      g.strokeStyle = color("--taken");
+      g.lineWidth = 0.8;
+      g.stroke();
+      const name = state.data.stages.find((s) => s.id === id)?.name ?? "";
+      if (each > 7.5) {
+        g.font = '10px "Instrument Sans", sans-serif';
+        g.fillStyle = color("--pencil");
+        const short = name.length > 16 ? `${name.slice(0, 15)}…` : name;
+        if (la > 74) g.fillText(short, 2, y + 9);
+      }
+    });
+  }
+  g.font = '10.5px "Spline Sans Mono", monospace';
+  g.fillStyle = color("--pencil");
+  const label = (frame) => {
+    const s = frame / state.rate;
+    return `${Math.floor(s / 60)}:${String(Math.floor(s % 60)).padStart(2, "0")}`;
+  };
+  g.fillText(label(view.first), 2, h - 2);
+  const end = label(view.last);
+  g.fillText(end, w - g.measureText(end).width - 2, h - 2);
+}
+
+// whose sound it is says the colour
+function fillOf() {
+  const { role, lane } = state.data;
+  if (role === "return") return "--space";
+  if (role === "music" || lane === "bus:music") return "--music";
+  return lane === "bus:mix" ? "--pencil" : "--voice-fill";
+}
+
+on("light", draw);
+on("marks", draw);
