@@ -2,12 +2,13 @@
 
 import sys
 
-from . import accuracy, knob, processors, whole
+from . import accuracy, attack, knob, processors, whole
 
 
 def main() -> None:
     """Run all parts, or those named."""
-    parts = {"accuracy": accuracy.run, "processors": processors.run, "whole": whole.run, "knob": knob.run}
+    modules = {"accuracy": accuracy, "processors": processors, "whole": whole, "knob": knob, "attack": attack}
+    parts = {name: module.run for name, module in modules.items()}
     wanted = sys.argv[1:] or list(parts)
     for name in wanted:
         if name not in parts:

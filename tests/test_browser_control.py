@@ -76,10 +76,7 @@ def test_a_branch_is_added_by_its_use_heard_alone_and_shared(at, demo) -> None:
     alone.click()
     expect(alone).to_have_attribute("aria-pressed", "true")
     until(page, "miclane.player.variant === 'band' && miclane.player.starved === false")
-    page.wait_for_timeout(600)
-    bite = page.evaluate(GRAB, 8)
-    assert bite > 0
-    assert abs(bite - together) > 0.05 * together
+    eventually(page, lambda: (bite := page.evaluate(GRAB, 8)) > 0 and abs(bite - together) > 0.05 * together)
     alone.click()
     page.keyboard.press("Space")
     page.locator("#share-branch").click()

@@ -77,8 +77,7 @@ def test_before_the_effect_is_seen_and_heard_and_without_is_held(at, demo) -> No
     page.mouse.move(box["x"] + 8, box["y"] + 8)
     page.mouse.down()
     until(page, "miclane.player.variant === 'without' && miclane.player.starved === false")
-    page.wait_for_timeout(400)
-    assert page.evaluate(GRAB, 3) > 0
+    eventually(page, lambda: page.evaluate(GRAB, 3) > 0)
     page.mouse.up()
     until(page, "miclane.player.variant === 'treated'")
     page.keyboard.press("Space")
