@@ -11,6 +11,7 @@ from playwright.sync_api import Page, expect
 
 from browsing import until
 from conftest import RATE, noise
+from miclane.core.units import FORMATS, show_value
 
 pytestmark = pytest.mark.browser
 # ruff: noqa: E501
@@ -156,3 +157,32 @@ def test_a_bus_says_that_it_is_being_measured(at, demo) -> None:
         }"""
     )
     assert json.dumps(words)
+
+
+def test_a_number_reads_alike_written_by_the_server_and_by_the_page(at, demo) -> None:
+    page = at("/s/salt-ferry/lane/lead")
+    values = [
+        0.0,
+        0.04,
+        -0.04,
+        0.25,
+        -0.25,
+        2.5,
+        -5.65,
+        0.355,
+        -0.0049,
+        1.005,
+        99.95,
+        250.5,
+        999.96,
+        1000,
+        1234.5,
+        19.96,
+    ]
+    asked = [[v, u, s] for v in values for u in [*FORMATS, "", "st"] for s in (True, False)]
+    told = page.evaluate(
+        "async (asked) => { const { shown } = await import(document.querySelector('script[src*=\"/js/rule\"]')?.src ?? '/static/js/rule.js');"
+        " return asked.map((a) => shown(...a)); }",
+        asked,
+    )
+    assert [tuple(t) for t in told] == [show_value(*a) for a in asked]

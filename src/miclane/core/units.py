@@ -2,11 +2,41 @@
 
 import math
 import re
+from dataclasses import dataclass
+from decimal import ROUND_HALF_UP, Decimal
 
 from .errors import UnusableValueError
 
 NOTES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
 SILENT_DB = -60.0  # the bottom of faders, sends and blends
+
+
+@dataclass(frozen=True)
+class Format:
+    """How a value of a unit is shown when its magnitude is at least `start`."""
+
+    start: float
+    decimals: int
+    unit: str
+    divisor: float = 1.0
+    trimmed: bool = False  # without noughts at its end
+    signed: bool = False  # with a plus
+
+
+# the first that fits; pages get this table, too, so that a number reads alike wherever it is written
+FORMATS: dict[str, tuple[Format, ...]] = {
+    "Hz": (Format(1000, 2, "kHz", 1000, trimmed=True), Format(100, 0, "Hz"), Format(0, 1, "Hz", trimmed=True)),
+    "dB": (Format(0, 1, "dB", signed=True),),
+    "dBTP": (Format(0, 1, "dBTP"),),
+    "LUFS": (Format(0, 1, "LUFS"),),
+    "LU": (Format(0, 1, "LU"),),
+    "ms": (Format(1000, 2, "s", 1000), Format(100, 0, "ms"), Format(1, 1, "ms"), Format(0, 2, "ms")),
+    "s": (Format(0, 2, "s"),),
+    "%": (Format(0, 0, "%", 0.01),),
+    "pan": (Format(0, 0, "", 0.01),),
+    ":1": (Format(20, 0, ":1"), Format(0, 1, ":1")),
+}
+
 _NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
 _NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|lufs|lu|ms|s|%|st|x)?(?::1)?$")
 _FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
@@ -77,26 +107,24 @@ def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
 
 def show_value(value: float, unit: str, signed: bool = True) -> tuple[str, str]:
     """A value as the two strings (number, unit) that a rule shows; `signed` puts a plus before a gain."""
-    if unit == "Hz" and abs(value) >= 1000:
-        return f"{value / 1000:.2f}".rstrip("0").rstrip("."), "kHz"
-    if unit == "Hz":
-        return (f"{value:.0f}" if value >= 100 else f"{value:.1f}".removesuffix(".0")), "Hz"
-    if unit in ("dB", "dBTP", "LUFS", "LU"):
-        text = f"{value:+.1f}" if unit == "dB" and signed else f"{value:.1f}"
-        return ("0.0" if float(text) == 0 else text.replace("-", "−")), unit
-    if unit == "ms":
-        if value >= 1000:
-            return f"{value / 1000:.2f}", "s"
-        return (f"{value:.0f}" if value >= 100 else f"{value:.1f}" if value >= 1 else f"{value:.2f}"), "ms"
-    if unit == "s":
-        return f"{value:.2f}", "s"
-    if unit == "%":
-        return f"{value * 100:.0f}", "%"
+    if unit == "pan" and abs(value) < 0.005:
+        return "C", ""
+    if not math.isfinite(value):
+        return "–", unit
+    f = next(f for f in FORMATS.get(unit, (Format(0, 2, unit),)) if abs(value) >= f.start)
+    text = fixed(abs(value) / f.divisor, f.decimals)
+    if f.trimmed and "." in text:
+        text = text.rstrip("0").removesuffix(".")
     if unit == "pan":
-        return ("C", "") if abs(value) < 0.005 else (f"{'L' if value < 0 else 'R'} {abs(value) * 100:.0f}", "")
-    if unit == ":1":
-        return (f"{value:.1f}" if value < 20 else f"{value:.0f}"), ":1"
-    return f"{value:.2f}".replace("-", "−"), unit
+        return f"{'L' if value < 0 else 'R'} {text}", ""
+    plus = "+" if f.signed and signed else ""
+    sign = "" if float(text) == 0 else "−" if value < 0 else plus
+    return sign + text, f.unit
+
+
+def fixed(value: float, decimals: int) -> str:
+    """A number with so many decimals, halves rounded away from nought as browsers do."""
+    return str(Decimal(value).quantize(Decimal(1).scaleb(-decimals), ROUND_HALF_UP))
 
 
 def show_time(seconds: float) -> str:

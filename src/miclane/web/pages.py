@@ -1,5 +1,6 @@
 """Templates and what all pages have in common."""
 
+from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, Literal, get_args, get_origin
@@ -11,7 +12,7 @@ from jinja2 import StrictUndefined
 
 from ..core.mix.places import bounds_of
 from ..core.stages.base import Settings, Stage, rule_of
-from ..core.units import note_name, show_time, show_value
+from ..core.units import FORMATS, note_name, show_time, show_value
 from ..store.sessions import State
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")
@@ -140,6 +141,7 @@ def page(request: Request, template: str, state: State | None, status: int = 200
         "return_starts": return_starts(),
         "bar": screens.bar(),
         "scripts": screens.scripts(),
+        "formats": {unit: [asdict(f) for f in formats] for unit, formats in FORMATS.items()},
         **context,
     }
     return templates.TemplateResponse(request, template, everything, status_code=status)

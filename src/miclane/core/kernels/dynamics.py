@@ -29,7 +29,7 @@ from .simd import (
 CHUNK = 512
 _DB = 8.685889638065037  # 20 / ln 10
 _FLOOR = 1e-10
-_NOTHING_DB = -1e-5
+_NOTHING_DB = -1e-9  # let go of at the end of a block: far under what another size of block may change
 _LN2 = 0.6931471805599453
 _PER_DB = 0.16609640474436813  # log2(10) / 20
 _DB_PER_OCTAVE = 6.020599913279624  # 20 log10 2

@@ -21,17 +21,21 @@ export function fromFraction(rule, share) {
   return low + s * (high - low);
 }
 
+/**
+ * How values are shown, unit by unit: the same table that the server writes numbers with.
+ * @type {Record<string, {start: number, decimals: number, unit: string, divisor: number, trimmed: boolean, signed: boolean}[]>}
+ */
+const FORMATS = JSON.parse($("#formats").textContent);
+
 export function shown(value, unit, signed = true) {
-  const minus = (text) => text.replace("-", "−");
-  if (unit === "Hz") return value >= 1000 ? [String(Number((value / 1000).toFixed(2))), "kHz"] : [value >= 100 ? value.toFixed(0) : String(Number(value.toFixed(1))), "Hz"];
-  if (unit === "dB") return [Math.abs(value) < 0.05 ? "0.0" : minus((value > 0 && signed ? "+" : "") + value.toFixed(1)), unit];
-  if (["dBTP", "LUFS", "LU"].includes(unit)) return [minus(value.toFixed(1)), unit];
-  if (unit === "ms") return value >= 1000 ? [(value / 1000).toFixed(2), "s"] : [value.toFixed(value >= 100 ? 0 : value >= 1 ? 1 : 2), "ms"];
-  if (unit === "s") return [value.toFixed(2), "s"];
-  if (unit === "%") return [(value * 100).toFixed(0), "%"];
-  if (unit === "pan") return [Math.abs(value) < 0.005 ? "C" : `${value < 0 ? "L" : "R"} ${Math.round(Math.abs(value) * 100)}`, ""];
-  if (unit === ":1") return [value.toFixed(value < 20 ? 1 : 0), ":1"];
-  return [minus(value.toFixed(2)), unit];
+  if (unit === "pan" && Math.abs(value) < 0.005) return ["C", ""];
+  const plain = { start: 0, decimals: 2, unit, divisor: 1, trimmed: false, signed: false };
+  const f = FORMATS[unit]?.find((one) => Math.abs(value) >= one.start) ?? plain;
+  let text = (Math.abs(value) / f.divisor).toFixed(f.decimals);
+  if (f.trimmed) text = String(Number(text));
+  if (unit === "pan") return [`${value < 0 ? "L" : "R"} ${text}`, ""];
+  const sign = Number(text) === 0 ? "" : value < 0 ? "−" : f.signed && signed ? "+" : "";
+  return [sign + text, f.unit];
 }
 
 const NOTES = ["C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B"];
@@ -39,7 +43,7 @@ function note(frequency) {
   const semitones = 69 + 12 * Math.log2(frequency / 440);
   const nearest = Math.round(semitones);
   const cents = Math.round((semitones - nearest) * 100);
-  return `${NOTES[((nearest % 12) + 12) % 12]}${Math.floor(nearest / 12) - 1} ${cents < 0 ? "-" : "+"}${Math.abs(cents)}c`;
+  return `${NOTES[((nearest % 12) + 12) % 12]}${Math.floor(nearest / 12) - 1} ${cents < 0 ? "−" : "+"}${Math.abs(cents)}c`;
 }
 
 export function show(rule, value) {
