@@ -349,3 +349,26 @@ def test_what_follows_is_measured_before_the_write_begins(tmp_path: Path) -> Non
     assert seen == [False]
     assert np.isfinite(studio.sessions.get("song").session.tempo_bpm)
     studio.close()
+
+
+MUCH = """
+import numpy as np
+from pathlib import Path
+from miclane.serving import give_back_memory
+give_back_memory()
+np.ones(4_000_000)  # makes the C library raise its threshold when it is let go
+resident = lambda: int(Path("/proc/self/statm").read_text().split()[1]) // 256
+begun, pins = resident(), []
+for _ in range(3):
+    much = []
+    for _ in range(40):
+        much.append(np.ones(1_000_000))
+        pins.append(np.ones(8_000))
+    del much
+print(resident() - begun)
+"""
+
+
+def test_memory_that_was_freed_is_given_back() -> None:
+    told = subprocess.run([sys.executable, "-c", MUCH], capture_output=True, text=True, check=True)
+    assert int(told.stdout) < 60  # MiB; 300 were taken, 8 are held
