@@ -5,44 +5,50 @@ ARGS ?=
 COMPILE = CUSTOM_COMPILE_COMMAND="make lock" $(BIN)/pip-compile -q --generate-hashes --no-emit-index-url --no-emit-find-links \
 	--no-emit-trusted-host --no-emit-options --strip-extras --allow-unsafe
 
-.PHONY: demo test browser-test bench check lock style song shots curves
+.PHONY: demo test browser-test bench check check-python check-pages warm lock style song shots curves
 
 .venv/run.stamp: requirements/run.lock pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11) and "Mic Lane needs Python 3.11; set PYTHON=/path/to/python3.11")'
 	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
 	@echo "Setting up .venv (once, about a minute) ..."
-	@$(BIN)/pip install -q --disable-pip-version-check --require-hashes -r requirements/run.lock
-	@$(BIN)/pip install -q --disable-pip-version-check --no-build-isolation --no-deps -e .
+	@$(BIN)/pip install -q --no-compile --disable-pip-version-check --require-hashes -r requirements/run.lock
+	@$(BIN)/pip install -q --no-compile --disable-pip-version-check --no-build-isolation --no-deps -e .
 	@touch $@
 
 .venv/dev.stamp: requirements/dev.lock .venv/run.stamp
-	@$(BIN)/pip install -q --disable-pip-version-check --require-hashes -r requirements/dev.lock
+	@$(BIN)/pip install -q --no-compile --disable-pip-version-check --require-hashes -r requirements/dev.lock
 	@touch $@
 
 demo: .venv/run.stamp  ## start with the demo song; ARGS="--data DIR --port N"
 	@$(BIN)/miclane demo $(ARGS)
 
-test: .venv/dev.stamp  ## all tests, browser tests included
+test: warm  ## all tests, browser tests included
 	@tools/need-chromium
-	@$(BIN)/miclane warm
 	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),$(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal && $(MAKE) -s browser-test)
 
 browser-test:
-	@$(BIN)/python -m pytest -m browser
+	@$(BIN)/python -m pytest -m browser -n 2 --dist worksteal
 
 bench: .venv/dev.stamp  ## speed as ratios taken in one run
 	@$(BIN)/python -m bench $(ARGS)
 
-check: .venv/dev.stamp node_modules/.package-lock.json  ## ruff, mypy, import-linter, deptry, djlint, eslint, tsc
+check: check-python check-pages  ## ruff, mypy, import-linter, deptry, djlint, eslint, tsc; `make -j2 check` is quicker
+	@echo "make check: all is well"
+
+check-python: .venv/dev.stamp
 	@$(BIN)/ruff check src tests bench tools
 	@$(BIN)/ruff format -q --check src tests bench
 	@$(BIN)/mypy
+
+check-pages: .venv/dev.stamp node_modules/.package-lock.json
 	@$(BIN)/lint-imports --no-logo > .lint-imports.log 2>&1 || (cat .lint-imports.log; exit 1)
 	@$(BIN)/deptry src > .deptry.log 2>&1 || (cat .deptry.log; exit 1)
 	@$(BIN)/djlint --quiet --lint src/miclane/web/templates
 	@node_modules/.bin/eslint src/miclane/web/static/js
 	@node_modules/.bin/tsc -p .
-	@echo "make check: all is well"
+
+warm: .venv/dev.stamp  ## compile the sound engine, once
+	@$(BIN)/miclane warm
 
 node_modules/.package-lock.json: package.json package-lock.json
 	@tools/need-node

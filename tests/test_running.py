@@ -87,7 +87,7 @@ def test_ctrl_c_ends_what_plays_quietly(tmp_path: Path) -> None:
 
 
 def test_ctrl_c_in_a_print_marks_it_as_stopped(tmp_path: Path) -> None:
-    filled(tmp_path, 600.0)
+    filled(tmp_path, 200.0)
     with served(tmp_path) as (server, web):
         made = web.post("/s/song/prints", json={"targets": ["mix"], "format": "wav-32"}).json()["id"]
         while not list((tmp_path / "prints" / made).glob(".part-*")):
@@ -117,7 +117,7 @@ def test_every_stop_leaves_all_edits_in_the_file_itself(tmp_path: Path) -> None:
 
 
 def test_a_second_program_on_the_folder_is_refused_and_breaks_nothing(tmp_path: Path) -> None:
-    filled(tmp_path, 600.0)
+    filled(tmp_path, 200.0)
     with served(tmp_path) as (server, web):
         web.post("/s/song/prints", json={"targets": ["mix"], "format": "wav-32"})
         part = tmp_path / "incoming" / "tmp1.part"

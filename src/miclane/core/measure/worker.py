@@ -91,7 +91,9 @@ def _serve(requests: BinaryIO, answers: BinaryIO) -> None:
 
 
 def _give_way() -> None:
-    """Take only the time that nobody else wants, where the system knows how."""
+    """Take only the time that nobody else wants, where the system knows how, unless the environment asks not to."""
+    if os.environ.get("MICLANE_MEASURE") == "at-once":
+        return
     if hasattr(os, "SCHED_IDLE"):
         os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
     else:
