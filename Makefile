@@ -24,10 +24,10 @@ demo: .venv/run.stamp  ## start with the demo song; ARGS="--data DIR --port N"
 
 test: warm  ## all tests, browser tests included
 	@tools/need-chromium
-	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),$(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal && $(MAKE) -s browser-test)
+	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),MICLANE_MEASURE=at-once $(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal && $(MAKE) -s browser-test)
 
 browser-test:
-	@$(BIN)/python -m pytest -m browser -n 2 --dist worksteal
+	@$(BIN)/python -m pytest -m browser
 
 bench: .venv/dev.stamp  ## speed as ratios taken in one run
 	@$(BIN)/python -m bench $(ARGS)

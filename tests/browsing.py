@@ -59,6 +59,15 @@ def play(page: Page) -> None:
     )
 
 
+def eventually(page, holds) -> None:
+    """Wait until what the browser sent has been kept."""
+    for _ in range(200):
+        if holds():
+            return
+        page.wait_for_timeout(50)
+    raise AssertionError("it did not come to hold")
+
+
 GRAB = """async (n) => {
   const out = [];
   const a = miclane.player.analyser;

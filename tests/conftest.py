@@ -1,7 +1,6 @@
 """Signals, the demo song, and a running server that the tests share."""
 
 import json
-import os
 import socket
 import threading
 from collections.abc import Callable, Iterator
@@ -25,7 +24,6 @@ from miclane.web.app import create_app
 
 pytest_plugins = ["browsing"]
 RATE = 48000
-os.environ.setdefault("MICLANE_MEASURE", "at-once")  # tests leave no time that nobody else wants
 
 
 def sine(frequency_hz: float, level_dbfs: float, seconds: float, rate: int = RATE, channels: int = 1) -> np.ndarray:

@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 from scipy.signal import butter, sosfiltfilt
 from scipy.signal.windows import blackmanharris
 
-from browsing import GRAB, LANE, play, until
+from browsing import GRAB, LANE, eventually, play, until
 from conftest import RATE, sine
 
 pytestmark = pytest.mark.browser
@@ -19,15 +19,6 @@ def lead_of(demo):
 
 def stage(demo, name: str):
     return next(s for s in lead_of(demo).stages if s.id == name)
-
-
-def eventually(page, holds) -> None:
-    """Wait until what the browser sent has been kept."""
-    for _ in range(200):
-        if holds():
-            return
-        page.wait_for_timeout(50)
-    raise AssertionError("it did not come to hold")
 
 
 def settled(page, demo) -> None:

@@ -3,10 +3,10 @@
 import pytest
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, play, until
+from browsing import GRAB, LANE, eventually, play, until
 from conftest import RATE
 from miclane.core.mix.paths import find_path
-from test_browser_cleaning import eventually, lead_of, settled, stage, undo_until
+from test_browser_cleaning import lead_of, settled, stage, undo_until
 from test_browser_sibilance import drawn
 
 pytestmark = pytest.mark.browser

@@ -3,10 +3,10 @@
 import pytest
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, play, until
+from browsing import GRAB, LANE, eventually, play, until
 from conftest import RATE
 from miclane.core.mix.links import ducks_of
-from test_browser_cleaning import eventually, lead_of
+from test_browser_cleaning import lead_of
 
 pytestmark = pytest.mark.browser
 SPACE = "/s/salt-ferry/space"
