@@ -42,10 +42,10 @@ def test_files_that_are_damaged(app, tmp_path: Path) -> None:
 
 
 def test_killed_at_any_moment_nothing_acknowledged_is_lost(tmp_path: Path) -> None:
-    call = [sys.executable, "-m", "bench.attack", str(tmp_path / "data"), "50"]
+    call = [sys.executable, "-m", "bench.attack", str(tmp_path / "data"), "30"]
     done = subprocess.run(call, capture_output=True, text=True, cwd=ROOT)
     assert done.returncode == 0, done.stderr[-2000:]
     told = json.loads(done.stdout.splitlines()[-1])
-    assert told["kills"] == 50
+    assert told["kills"] == 30
     for what in ("edit", "digest", "print", "backup"):
         assert told[what] > 5

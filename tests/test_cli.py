@@ -137,8 +137,8 @@ def test_demo_serves_prints_its_address_and_takes_the_next_free_port(tmp_path: P
     servers = []
     try:
         addresses = []
-        for k in range(2):
-            call = [sys.executable, "-m", "miclane.cli", "demo", "--data", str(tmp_path / str(k)), "--port", "18640"]
+        for k, command in enumerate(("demo", "serve")):
+            call = [sys.executable, "-m", "miclane.cli", command, "--data", str(tmp_path / str(k)), "--port", "18640"]
             server = subprocess.Popen(call, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
             servers.append(server)
             assert server.stdout is not None

@@ -110,8 +110,9 @@ def test_a_body_without_a_length_is_counted_while_it_is_read(web: httpx.Client) 
 def test_a_small_file_that_unpacks_to_a_huge_one_is_refused(web: httpx.Client, tmp_path: Path) -> None:
     path = tmp_path / "bomb.flac"
     with soundfile.SoundFile(path, "w", 384000, 2, "PCM_16", format="FLAC") as file:
+        silence = np.zeros((384000 * 30, 2), np.int16)
         for _ in range(20):
-            file.write(np.zeros((384000 * 30, 2)))
+            file.write(silence)
     files = {"file": ("bomb.flac", path.read_bytes())}
     answer = web.post("/s/salt-ferry/import", files=files)
     assert answer.status_code == 422
