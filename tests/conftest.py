@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+import structlog
 import uvicorn
 from sqlalchemy import delete, select
 
@@ -24,6 +25,7 @@ from miclane.web.app import create_app
 
 pytest_plugins = ["browsing"]
 RATE = 48000
+structlog.configure([structlog.processors.format_exc_info, structlog.processors.KeyValueRenderer()])
 
 
 def sine(frequency_hz: float, level_dbfs: float, seconds: float, rate: int = RATE, channels: int = 1) -> np.ndarray:
