@@ -49,6 +49,11 @@ class RenderStore:
                 self._items.move_to_end((key, start, stop))
             return found
 
+    def holds(self, key: str, start: int, stop: int) -> bool:
+        """Whether the render of exactly this request is kept."""
+        with self._lock:
+            return (key, start, stop) in self._items
+
     def put(self, key: str, start: int, stop: int, item: Rendered) -> None:
         """Keep a render; the least recently used make room."""
         with self._lock:

@@ -23,7 +23,7 @@ from .node import Trace, mix_down, run_stage
 
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
-UNDER_WAY_BYTES = 768 * 2**20
+UNDER_WAY_BYTES = 2 * 2**30
 PREVIEW_RUN_IN_S = (0.4, 0.7)
 _RUN_INS_S = (1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
@@ -125,24 +125,24 @@ class Renderer:
         """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
         cancel = cancel or Cancel()
         first, last = self.span(graph, target, start, stop)
-        with self.budget.spend(self._bytes(graph, target, last - first), cancel.check):
+        with self.budget.spend(self._bytes(graph, target, first, last), cancel.check):
             done = self._run(graph, target, first, last, {}, cancel, keep=True)
         return Range(start, done[target].cut(start, stop), done)
 
     def sound(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> np.ndarray:
         """Frames [start, stop) of a node as `loop` gives them; what would take much memory is made piece by piece."""
         first, last = self.span(graph, target, start, stop)
-        if self._bytes(graph, target, last - first) <= self.budget.limit_bytes // 2:
+        if self._bytes(graph, target, first, last) <= self.budget.limit_bytes // 2:
             return self.loop(graph, target, start, stop, cancel).audio
         from .stream import flow  # which is built on this module
 
         pieces = flow(graph, target, start, stop, self.read, start - first, cancel or Cancel())
         return np.concatenate(list(pieces), axis=1)
 
-    @staticmethod
-    def _bytes(graph: Graph, target: str, frames: int) -> int:
-        """What a range of so many frames takes while it is rendered."""
-        return 8 * frames * sum(node.channels for node in graph.needed(target))
+    def _bytes(self, graph: Graph, target: str, first: int, last: int) -> int:
+        """What rendering [first, last) takes beyond the renders that are kept already."""
+        fresh = [node for node in graph.needed(target) if not self.store.holds(node.key, first, last)]
+        return 8 * (last - first) * sum(node.channels for node in fresh)
 
     def preview(
         self, graph: Graph, target: str, start: int, stop: int, loop: tuple[int, int], cancel: Cancel | None = None
