@@ -11,7 +11,6 @@ bell and its standard error follow by generalised least squares.
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.linalg import solve_triangular
 
 from .levels import runs
 
@@ -106,6 +105,8 @@ def _matern(distance: np.ndarray) -> np.ndarray:
 
 def _weigh(covariance: np.ndarray, level_db: np.ndarray, bells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Numerator and denominator of the gain of each bell (points, candidates) by generalised least squares."""
+    from scipy.linalg import solve_triangular  # half a second to load, which a start need not wait for
+
     root = np.linalg.cholesky(covariance)
     y = solve_triangular(root, level_db - level_db.mean(), lower=True, check_finite=False)
     x = solve_triangular(root, bells, lower=True, check_finite=False)
