@@ -182,6 +182,11 @@ class Studio:
             raise UnknownPlaceError(f"there is nothing called “{lane}” to hear")
         return graph.places[place]
 
+    def _heard(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone) -> tuple[Graph, str]:
+        """The graph of a variant and the key of what is heard in it."""
+        graph = self.variant_graph(state, hear, lane, variant, band)
+        return graph, self.target(graph, "lane" if variant == "band" else hear, lane)
+
     def range(
         self,
         state: State,
@@ -194,8 +199,7 @@ class Studio:
         band: BandAlone = ("", 0),
     ) -> Range:
         """The rendered range of what is heard."""
-        graph = self.variant_graph(state, hear, lane, variant, band)
-        target = self.target(graph, "lane" if variant == "band" else hear, lane)
+        graph, target = self._heard(state, hear, lane, variant, band)
         return self.renderer(graph.rate).loop(graph, target, start, stop, cancel or self.newest(state))
 
     def sound(
@@ -210,8 +214,7 @@ class Studio:
         band: BandAlone = ("", 0),
     ) -> np.ndarray:
         """Frames [start, stop) of what is heard (channels, n)."""
-        graph = self.variant_graph(state, hear, lane, variant, band)
-        target = self.target(graph, "lane" if variant == "band" else hear, lane)
+        graph, target = self._heard(state, hear, lane, variant, band)
         return self.renderer(graph.rate).sound(graph, target, start, stop, cancel or self.newest(state))
 
     def mix_of(self, session: Session, first: int, last: int) -> np.ndarray:
@@ -248,10 +251,9 @@ class Studio:
         if variant == "removed":
             sides = (self.song(state, hear, lane, start, stop, side, cancel) for side in _SIDES)
             return _difference(*sides)
-        graph = self.variant_graph(state, hear, lane, variant, band)
+        graph, target = self._heard(state, hear, lane, variant, band)
         run_in = round(SONG_RUN_IN_S * graph.rate)
         renderer = self.renderer(graph.rate)
-        target = self.target(graph, "lane" if variant == "band" else hear, lane)
         pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel)
         return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
 
