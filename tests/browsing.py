@@ -3,7 +3,7 @@
 from types import SimpleNamespace
 
 import pytest
-from playwright.sync_api import Page
+from playwright.sync_api import Locator, Page
 
 LANE = "/s/salt-ferry/lane/lead"
 
@@ -25,6 +25,17 @@ def browser_context_args(browser_context_args: dict) -> dict:
 def until(page: Page, expression: str, arg: object = None) -> None:
     """Wait until an expression holds in the page; a function, since the page's policy forbids evaluating text."""
     page.wait_for_function(expression if "=>" in expression[:12] else f"() => ({expression})", arg=arg)
+
+
+def place_of(locator: Locator) -> dict[str, float]:
+    """Where a thing is in the page, once it has stood still for three looks: what is drawn anew has no place."""
+    seen: list[dict | None] = [None]
+    for _ in range(200):
+        seen.append(locator.bounding_box())
+        if seen[-1] and len(seen) > 3 and seen[-1] == seen[-2] == seen[-3]:
+            return seen[-1]
+        locator.page.wait_for_timeout(40)
+    raise AssertionError(f"{locator} does not come to rest: {seen[-3:]}")
 
 
 @pytest.fixture

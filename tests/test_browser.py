@@ -9,7 +9,7 @@ import soundfile
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, eventually, play, until
+from browsing import GRAB, LANE, eventually, place_of, play, until
 from conftest import RATE, noise
 from miclane.core.audio import read_sound
 
@@ -54,8 +54,8 @@ def test_the_loop_comes_round_to_the_frame(at, demo) -> None:
 def test_a_rule_is_dragged_typed_and_moved_by_keys(at, demo) -> None:
     page = at(f"{LANE}?stage=peaks")
     rule = page.get_by_role("slider", name="Threshold")
-    box = rule.locator("svg").bounding_box()
-    mark = rule.locator(".mark").bounding_box()
+    box = place_of(rule.locator("svg"))
+    mark = place_of(rule.locator(".mark"))
     before = stage(demo, "peaks").threshold_db
     with page.expect_response("**/edits"):
         page.mouse.move(mark["x"] + 2, mark["y"] + 6)
@@ -87,7 +87,7 @@ def test_a_pin_is_dragged_and_undone_and_survives_a_reload(at, demo) -> None:
     page = at(f"{LANE}?stage=clean")
     before = stage(demo, "clean").bands[2]
     curve = page.locator("#eq-curve").get_attribute("d")
-    pin = page.locator('.pin[data-band="2"] .foot-box').bounding_box()
+    pin = place_of(page.locator('.pin[data-band="2"] .foot-box'))
     with page.expect_response("**/edits"):
         page.mouse.move(pin["x"] + 8, pin["y"] + 8)
         page.mouse.down()
@@ -188,8 +188,8 @@ def test_stages_are_added_moved_renamed_bypassed_and_removed(at, demo) -> None:
 def test_a_station_is_dragged_to_another_place(at, demo) -> None:
     page = at(LANE)
     order = [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages]
-    box = page.locator('.station[data-stage="deess"] rect.box').bounding_box()
-    goal = page.locator('.station[data-stage="level"] rect.box').bounding_box()
+    box = place_of(page.locator('.station[data-stage="deess"] rect.box'))
+    goal = place_of(page.locator('.station[data-stage="level"] rect.box'))
     with page.expect_response("**/edits"):
         page.mouse.move(box["x"] + 7, box["y"] + 7)
         page.mouse.down()

@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 from scipy.signal import butter, sosfiltfilt
 from scipy.signal.windows import blackmanharris
 
-from browsing import GRAB, LANE, eventually, play, until
+from browsing import GRAB, LANE, eventually, place_of, play, until
 from conftest import RATE, sine
 
 pytestmark = pytest.mark.browser
@@ -65,7 +65,7 @@ def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo
     page = at(LANE)
     before = lead_of(demo).phrases
     box = page.locator('.strip .phrase[data-index="3"]')
-    place = box.bounding_box()
+    place = place_of(box)
     with page.expect_response("**/edits"):
         page.mouse.move(place["x"] + place["width"] - 2, place["y"] + 9)
         page.mouse.down()
@@ -109,7 +109,7 @@ def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo
 def test_trims_are_dragged_alone_and_by_section(at, demo) -> None:
     page = at(f"{LANE}?stage=trim")
     bar = page.get_by_role("slider", name="Trim of Salt ferry push through the black")
-    place = bar.locator(".hit").bounding_box()
+    place = place_of(bar.locator(".hit"))
     with page.expect_response("**/edits"):
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] + 60)
         page.mouse.down()
@@ -150,7 +150,7 @@ def test_a_ride_is_drawn_dragged_and_drawn_again_around_what_was_drawn(at, demo)
     until(page, "document.querySelector('#strip').clientHeight > 204")  # it has grown by a row
     point = page.locator(".ride-point").nth(5)
     k = int(point.get_attribute("data-k"))
-    place = point.locator(".reach").bounding_box()
+    place = place_of(point.locator(".reach"))
     with page.expect_response("**/edits"):
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] + place["height"] / 2)
         page.mouse.down()
@@ -176,7 +176,7 @@ def test_the_hunt_sweeps_a_boost_and_leaves_a_cut_in_one_step(at, demo) -> None:
     steps = demo.studio.sessions.get("salt-ferry").steps
     play(page)
     page.evaluate("miclane.heard = []")
-    plot = page.locator("#eq").bounding_box()
+    plot = place_of(page.locator("#eq"))
     page.mouse.move(plot["x"] + 300, plot["y"] + 100)
     page.keyboard.down("g")
     until(page, "document.querySelector('#hunt').getAttribute('aria-pressed') === 'true'")

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import expect
 
-from browsing import LANE, until
+from browsing import LANE, place_of, until
 from conftest import RATE
 from test_browser_cleaning import eventually, lead_of, stage, undo_until
 
@@ -31,7 +31,7 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
     before = stage(demo, "deess").by_hand
     event = page.locator("#events button").first
     start = int(event.get_attribute("data-start"))
-    box = event.bounding_box()
+    box = place_of(event)
     page.mouse.move(box["x"] + 6, box["y"] + 40)
     page.mouse.down()
     page.mouse.move(box["x"] + 6, box["y"] + 104, steps=5)
@@ -58,7 +58,7 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
     eventually(page, lambda: not stage(demo, "deess").by_hand)
     undo_until(page, lambda: stage(demo, "deess").by_hand == before)
 
-    strip = page.locator("#strip").bounding_box()
+    strip = place_of(page.locator("#strip"))
     first, last, row = (float(page.locator("#strip").get_attribute(f"data-{k}")) for k in ("first", "last", "marks"))
     x = strip["x"] + strip["width"] * (start + RATE // 30 - first) / (last - first)
     y = strip["y"] + row

@@ -3,7 +3,7 @@
 import pytest
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, eventually, play, until
+from browsing import GRAB, LANE, eventually, place_of, play, until
 from conftest import RATE
 from miclane.core.mix.links import ducks_of
 from test_browser_cleaning import lead_of
@@ -73,7 +73,7 @@ def test_before_the_effect_is_seen_and_heard_and_without_is_held(at, demo) -> No
     play(page)
     spot = page.locator("#without")
     spot.scroll_into_view_if_needed()
-    box = spot.bounding_box()
+    box = place_of(spot)
     page.mouse.move(box["x"] + 8, box["y"] + 8)
     page.mouse.down()
     until(page, "miclane.player.variant === 'without' && miclane.player.starved === false")

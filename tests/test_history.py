@@ -15,8 +15,9 @@ from miclane.core.stages.base import Stage
 from miclane.demo.seed import LANES, SONG, seed
 from miclane.store.database import Database
 from miclane.store.history import one_step
-from miclane.store.sessions import KEPT_CHANGES, SessionStore
+from miclane.store.sessions import SessionStore
 from miclane.store.tables import ChangeRow
+from miclane.store.writing import KEPT_CHANGES
 from miclane.studio.studio import Studio
 
 AGES = Path(__file__).parent / "ages"
@@ -128,7 +129,7 @@ def test_changes_are_kept_for_a_while_only(studio: Studio) -> None:
         state = store.edit(name, [Set(path="lanes/double/fader_db", value=-k / 20)], gesture="one")
     with studio.database.reading() as db:
         rows = db.scalar(select(func.count()).select_from(ChangeRow).where(ChangeRow.session_id == name))
-    assert rows == KEPT_CHANGES
+    assert KEPT_CHANGES <= rows < KEPT_CHANGES + 16
     assert state.steps == 1
     with pytest.raises(ConflictError):
         store.edit(name, [Set(path="tempo_bpm", value=99)], base=2)

@@ -5,24 +5,22 @@ import threading
 from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session as Db
-from sqlalchemy.orm import defer
 
 from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError, UnusableChainError
 from ..core.mix.chain import read_session
 from ..core.mix.document import Session, sounds_of
-from ..core.mix.edits import EDITS, Applied, Edit, Set, apply, new_id, touches
+from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
 from ..core.mix.plain import apply_to_tree
-from ..core.mix.upgrades import DOCUMENT_VERSION, upgrade_document, upgrade_edits
+from ..core.mix.upgrades import DOCUMENT_VERSION, upgrade_document
 from .database import Database
 from .history import one_step
-from .tables import ChangeRow, SessionRow, SoundRow, StepRow, now
+from .tables import STEPS, ChangeRow, SessionRow, SoundRow, StepRow, now
+from .writing import AGAIN, LAST, MADE, VERSION, as_json, forget_after, read_edits, write_next
 
-KEPT_CHANGES = 200  # an edit made against a state older than that is refused
 _TRIES = 20
 
 
@@ -101,7 +99,7 @@ class SessionStore:
     def get(self, identifier: str) -> State:
         """The newest state; UnknownPlaceError when there is no such session, UnreadableError when it cannot be read."""
         with self.database.reading() as db:
-            version = db.scalar(select(SessionRow.version).where(SessionRow.id == identifier, SessionRow.deleted == ""))
+            version = db.scalar(VERSION, {"session": identifier})
             held = self._held.get(identifier)
             if held is not None and held.version == version:
                 return held
@@ -186,19 +184,20 @@ class SessionStore:
                 tree = upgrade_document(json.loads(row.document))
             except ValueError as error:
                 raise MicLaneError("its document is damaged, so its history cannot be gone back through") from error
-            while row.position:
-                step = db.get(StepRow, (identifier, row.position))
+            position = row.position
+            while position:
+                step = db.get(StepRow, (identifier, position))
                 if step is None:
                     break
-                apply_to_tree(tree, _read(step.inverses, step))
-                row.position -= 1
+                apply_to_tree(tree, read_edits(step.inverses, step.document_version))
+                position -= 1
                 try:
                     session = read_session(json.dumps(tree))
                 except UnreadableError:
                     continue
-                later = StepRow.session_id == identifier, StepRow.position > row.position
-                db.execute(delete(StepRow).where(*later))
-                return self._commit(db, row, session, [Set(path="lanes")])
+                forget_after(db, identifier, position)
+                write_next(db, identifier, row.version, position, session, [Set(path="lanes")])
+                return self._commit(db, identifier, session)
         raise MicLaneError("no earlier state of it can be read; take its newest backup")
 
     def history(self, identifier: str, most: int = 200) -> list[StepRow]:
@@ -212,28 +211,32 @@ class SessionStore:
         self.database.back_up_daily()
         label = describe_edits(done.session, asked)
         with self.database.writing() as db:
-            row = self._row(db, state.id, document=False)
-            if row.version != state.version:
-                return None
             _check_sounds(db, done.session, state.session)
-            last = db.get(StepRow, (state.id, row.position)) if gesture else None
-            if last is not None and last.gesture == gesture and state.ahead == 0:
-                before = _read(last.edits, last), _read(last.inverses, last)
-                made, undone = one_step(*before, done.made, done.inverses)
+            where = {"session": state.id, "at": state.steps}
+            last = db.execute(LAST, where).first() if gesture and not state.ahead else None
+            joins = last is not None and last.gesture == gesture
+            position = state.steps if joins else state.steps + 1
+            updated = write_next(db, state.id, state.version, position, done.session, asked, token)
+            if not updated:
+                self._row(db, state.id)
+                return None
+            made, undone = done.made, done.inverses
+            if joins and last is not None:
+                before = read_edits(last.edits, last.document_version), read_edits(last.inverses, last.document_version)
+                made, undone = one_step(*before, made, undone)
                 label = label if asked else last.label
-                last.edits, last.inverses, last.label = _json(made), _json(undone), label
-                last.document_version = DOCUMENT_VERSION
+            elif state.ahead:
+                forget_after(db, state.id, state.steps)
+            step = {"label": label, "gesture": gesture, "edits": as_json(made), "inverses": as_json(undone)}
+            if joins:
+                db.execute(AGAIN, {**where, **step, "document_version": DOCUMENT_VERSION})
             else:
-                if state.ahead:
-                    later = StepRow.session_id == state.id, StepRow.position > row.position
-                    db.execute(delete(StepRow).where(*later))
-                row.position += 1
-                there, again = _json(done.made), _json(done.inverses)
-                step = StepRow(session_id=state.id, position=row.position, label=label, gesture=gesture)
-                step.edits, step.inverses = there, again
-                db.add(step)
+                db.execute(insert(STEPS), {**step, "session_id": state.id, "position": position})
             followed = tuple(done.made[len(asked) :])
-            return self._commit(db, row, done.session, asked, token, label, followed)
+            after = State(state.id, done.session, state.version + 1, position, 0, label, "", updated, followed)
+            db.commit()
+            self._held[state.id] = after
+            return after
 
     def _step(self, identifier: str, back: bool) -> State:
         way = "undo" if back else "redo"
@@ -244,7 +247,7 @@ class SessionStore:
                     step = db.get(StepRow, (identifier, state.steps + (0 if back else 1)))
                 if step is None:
                     raise MicLaneError(f"there is nothing to {way}")
-                edits = _read(step.inverses if back else step.edits, step)
+                edits = read_edits(step.inverses if back else step.edits, step.document_version)
                 try:
                     done = apply(state.session, edits)
                 except MicLaneError as error:
@@ -252,16 +255,14 @@ class SessionStore:
                         f"“{step.label}” cannot be {way[:-1] if not back else 'und'}one: {error}"
                     ) from error
                 with self.database.writing() as db:
-                    row = self._row(db, identifier, document=False)
-                    if row.version != state.version:
+                    position = state.steps + (-1 if back else 1)
+                    if not write_next(db, identifier, state.version, position, done.session, edits):
                         continue
-                    kept = db.get(StepRow, (identifier, step.position))
-                    if kept is not None:  # the exact way back stands in the step, whatever wrote it first
-                        there, again = _json(edits), _json(done.inverses)
-                        kept.edits, kept.inverses = (again, there) if back else (there, again)
-                        kept.gesture, kept.document_version = "", DOCUMENT_VERSION
-                    row.position += -1 if back else 1
-                    return self._commit(db, row, done.session, edits)
+                    there, again = as_json(edits), as_json(done.inverses)  # the exact way back, whatever wrote it first
+                    kept = {"edits": again if back else there, "inverses": there if back else again}
+                    kept |= {"session": identifier, "gesture": ""}
+                    db.execute(AGAIN, {**kept, "at": step.position, "document_version": DOCUMENT_VERSION})
+                    return self._commit(db, identifier, done.session)
         raise ConflictError("this session is being changed from elsewhere all the time; try again")
 
     def _mark(self, identifier: str, deleted: str) -> None:
@@ -273,17 +274,15 @@ class SessionStore:
             db.commit()
         self._held.pop(identifier, None)
 
-    def _row(self, db: Db, identifier: str, document: bool = True) -> SessionRow:
-        options = [] if document else [defer(SessionRow.document)]
-        row = db.get(SessionRow, identifier, options=options)
+    def _row(self, db: Db, identifier: str) -> SessionRow:
+        row = db.get(SessionRow, identifier)
         if row is None or row.deleted:
             raise UnknownPlaceError(f"there is no session “{identifier}”")
         return row
 
     def _was_made(self, identifier: str, token: str) -> bool:
         with self.database.reading() as db:
-            query = select(ChangeRow.version).where(ChangeRow.session_id == identifier, ChangeRow.token == token)
-            return db.scalar(query) is not None
+            return db.scalar(MADE, {"session": identifier, "as_token": token}) is not None
 
     def _refuse_clash(self, state: State, edits: list[Edit], base: int) -> None:
         words = "this was changed in another window meanwhile; what you see now is the newest state"
@@ -293,39 +292,21 @@ class SessionStore:
         if len(since) < state.version - max(base, 1):
             raise ConflictError(words)  # what it was made against is too long ago to tell
         for change in since:
-            if touches(_read(change.edits, change), edits):
+            if touches(read_edits(change.edits, change.document_version), edits):
                 raise ConflictError(words)
 
     def _ahead(self, db: Db, row: SessionRow) -> int:
         query = select(func.count()).where(StepRow.session_id == row.id, StepRow.position > row.position)
         return int(db.scalar(query) or 0)
 
-    def _commit(
-        self,
-        db: Db,
-        row: SessionRow,
-        after: Session,
-        asked: list[Edit],
-        token: str = "",
-        label: str = "",
-        followed: tuple[Edit, ...] = (),
-    ) -> State:
-        """Keep what an edit made; with its `label` it is the newest step, and nothing lies ahead of it.
-
-        Only what was `asked` for can clash with an edit from another window; what followed from it cannot.
-        """
-        row.document, row.name, row.updated = after.model_dump_json(), after.name, now()
-        row.version += 1
-        db.add(ChangeRow(session_id=row.id, version=row.version, edits=_json(asked), token=token))
-        old = ChangeRow.session_id == row.id, ChangeRow.version <= row.version - KEPT_CHANGES
-        db.execute(delete(ChangeRow).where(*old))
-        if label:
-            state = State(row.id, after, row.version, row.position, 0, label, "", row.updated, followed)
-        else:
-            db.flush()
-            state = self._make_state(db, row, after)
+    def _commit(self, db: Db, identifier: str, after: Session) -> State:
+        """Keep what was written; the state that it made."""
+        row = db.get(SessionRow, identifier, populate_existing=True)
+        if row is None:
+            raise UnknownPlaceError(f"there is no session “{identifier}”")
+        state = self._make_state(db, row, after)
         db.commit()
-        self._held[row.id] = state
+        self._held[identifier] = state
         return state
 
     def _state(self, db: Db, row: SessionRow, session: Session) -> State:
@@ -347,12 +328,3 @@ def _check_sounds(db: Db, after: Session, before: Session | None) -> None:
             raise UnusableChainError(
                 f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first"
             )
-
-
-def _json(edits: list[Edit]) -> str:
-    return EDITS.dump_json(edits).decode()
-
-
-def _read(text: str, row: Any) -> list[Edit]:
-    """Stored edits, brought up to date."""
-    return EDITS.validate_python(upgrade_edits(json.loads(text), row.document_version))

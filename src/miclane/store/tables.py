@@ -1,8 +1,9 @@
 """Tables. What is looked up stands in columns; documents and edits are JSON."""
 
 from datetime import UTC, datetime
+from typing import cast
 
-from sqlalchemy import ForeignKey, Index, Text
+from sqlalchemy import ForeignKey, Index, Table, Text
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from ..core.mix.upgrades import DOCUMENT_VERSION
@@ -82,3 +83,6 @@ class PrintRow(Base):
     request: Mapped[str] = mapped_column(Text)
     files: Mapped[str] = mapped_column(Text, default="[]")
     created: Mapped[str] = mapped_column(default=now)
+
+
+SESSIONS, STEPS, CHANGES = (cast(Table, row.__table__) for row in (SessionRow, StepRow, ChangeRow))

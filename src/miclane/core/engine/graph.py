@@ -312,7 +312,7 @@ def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[St
             return (*stages[:k], stage)
         if stage.id == stage_id and (part := stage.heard_alone(band)) is not None:
             return (*stages[:k], part.model_copy(update={"id": stage.id}))
-        for branch in getattr(stage, "branches", ()):
+        for branch in stage.forks():
             inside = _until_part(branch.stages, stage_id, band)
             if inside:
                 return (*stages[:k], *inside)

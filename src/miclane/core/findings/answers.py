@@ -110,7 +110,7 @@ def _with(lane: Lane, edits: list[Edit]) -> Lane:
     """The lane after edits of its own, so that a second answer sees what the first one made."""
     if not edits:
         return lane
-    sent = {send.id for s in lane.stages for branch in getattr(s, "branches", ()) for send in branch.sends}
+    sent = {send.id for s in lane.stages for branch in s.forks() for send in branch.sends}
     alone = Session(name="lane", returns=tuple(Return(id=i, name=i) for i in sorted(sent)))
     alone = alone.model_copy(update={"lanes": (lane.model_copy(update={"sends": (), "bus": "mix"}),)})
     return apply(alone, edits).session.lanes[0]

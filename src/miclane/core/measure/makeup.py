@@ -44,7 +44,7 @@ def _reaches_tone(path: str) -> bool:
 
 def _along(stages: tuple[Stage, ...], path: str, power: np.ndarray, rate: int, found: list[Edit]) -> None:
     for stage in stages:
-        for branch in getattr(stage, "branches", ()):
+        for branch in stage.forks():
             _along(branch.stages, f"{path}/{stage.id}/branches/{branch.id}/stages", power, rate, found)
         if not isinstance(stage, Eq):
             continue

@@ -177,7 +177,7 @@ class Session(Settings):
                 if send.id not in returns:
                     raise ValueError(f"lane “{lane.id}” sends to “{send.id}”, which is not there")
         for member in self.paths:
-            for branch in (b for s in member.stages for b in getattr(s, "branches", ())):
+            for branch in (b for s in member.stages for b in s.forks()):
                 if any(send.id not in returns for send in branch.sends):
                     raise ValueError(f"“{branch.name}” of “{member.id}” sends to a return that is not there")
                 if branch.sends and not isinstance(member, Lane):
@@ -241,6 +241,6 @@ def flat_stages(stages: tuple[Stage, ...]) -> list[Stage]:
     found: list[Stage] = []
     for stage in stages:
         found.append(stage)
-        for branch in getattr(stage, "branches", ()):
+        for branch in stage.forks():
             found.extend(branch.stages)
     return found

@@ -84,7 +84,7 @@ def placed_stages(path: Path) -> list[tuple[Stage, str]]:
     for stage in path.member.stages:
         place = f"{path.base}/stages/{stage.id}"
         found.append((stage, place))
-        for branch in getattr(stage, "branches", ()):
+        for branch in stage.forks():
             found += [(s, f"{place}/branches/{branch.id}/stages/{s.id}") for s in flat_stages(branch.stages)]
     return found
 

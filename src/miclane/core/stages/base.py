@@ -241,6 +241,10 @@ class Stage(Settings):
         """Content hashes of the files it needs; none for most."""
         return ()
 
+    def forks(self) -> tuple[Any, ...]:
+        """Its parallel branches; none but in a split."""
+        return ()
+
     def placed_on(self, lane: Any, rate: int) -> "Stage":
         """The stage with what it takes from its lane (phrases, breaths) written into it; itself for most."""
         return self

@@ -144,6 +144,9 @@ class Split(Stage):
         no_twins(self.branches, "branches are called")
         return self
 
+    def forks(self) -> tuple[Branch, ...]:
+        return self.branches
+
     @property
     def summary_now(self) -> str:
         return "paths of their own, joined again" if self.dry_db <= SILENT_DB else self.summary

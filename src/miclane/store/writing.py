@@ -1,0 +1,56 @@
+"""What an edit writes: the next version of a session, its step of the history, and what may clash with it."""
+
+import json
+
+from sqlalchemy import bindparam, delete, insert, select, update
+from sqlalchemy.orm import Session as Db
+
+from ..core.mix.document import Session
+from ..core.mix.edits import EDITS, Edit
+from ..core.mix.upgrades import upgrade_edits
+from .tables import CHANGES, SESSIONS, STEPS, now
+
+KEPT_CHANGES = 200  # an edit made against a state older than that may be refused
+_SWEEP_EVERY = 16
+_PRESENT = SESSIONS.c.id == bindparam("session"), SESSIONS.c.deleted == ""
+VERSION = select(SESSIONS.c.version).where(*_PRESENT)  # made once: an edit waits for each of these
+_NEXT = update(SESSIONS).where(*_PRESENT, SESSIONS.c.version == bindparam("at"))
+_STEP = STEPS.c.session_id == bindparam("session"), STEPS.c.position == bindparam("at")
+LAST, AGAIN = select(STEPS).where(*_STEP), update(STEPS).where(*_STEP)
+MADE = select(CHANGES.c.version).where(
+    CHANGES.c.session_id == bindparam("session"), CHANGES.c.token == bindparam("as_token")
+)
+
+
+def write_next(
+    db: Db, identifier: str, version: int, position: int, after: Session, asked: list[Edit], token: str = ""
+) -> str:
+    """Make `after` what comes next after a version; the time, or nothing where that is no longer the newest.
+
+    Only what was `asked` for can clash with an edit from another window; what followed from it cannot.
+    """
+    values = {"document": after.model_dump_json(), "name": after.name, "updated": now(), "position": position}
+    where = {"session": identifier, "at": version}
+    if not db.execute(_NEXT, {**where, **values, "version": version + 1}).rowcount:  # type: ignore[attr-defined]
+        return ""
+    change = {"session_id": identifier, "version": version + 1, "edits": as_json(asked), "token": token}
+    db.execute(insert(CHANGES), change)
+    if (version + 1) % _SWEEP_EVERY == 0:
+        old = CHANGES.c.session_id == identifier, CHANGES.c.version <= version + 1 - KEPT_CHANGES
+        db.execute(delete(CHANGES).where(*old))
+    return str(values["updated"])
+
+
+def forget_after(db: Db, identifier: str, position: int) -> None:
+    """What had been taken back cannot be made again."""
+    db.execute(delete(STEPS).where(STEPS.c.session_id == identifier, STEPS.c.position > position))
+
+
+def as_json(edits: list[Edit]) -> str:
+    """Edits as they are stored."""
+    return EDITS.dump_json(edits).decode()
+
+
+def read_edits(text: str, version: int) -> list[Edit]:
+    """Edits stored at a version of the document, brought up to date."""
+    return EDITS.validate_python(upgrade_edits(json.loads(text), version))
