@@ -5,7 +5,7 @@ ARGS ?=
 COMPILE = CUSTOM_COMPILE_COMMAND="make lock" $(BIN)/pip-compile -q --generate-hashes --no-emit-index-url --no-emit-find-links \
 	--no-emit-trusted-host --no-emit-options --strip-extras --allow-unsafe
 
-.PHONY: demo test browser-test bench check check-python check-pages warm lock style song shots curves
+.PHONY: demo test browser-test other-test bench check check-python check-pages warm lock style song shots curves
 
 .venv/run.stamp: requirements/run.lock pyproject.toml
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info[:2] != (3, 11) and "Mic Lane needs Python 3.11; set PYTHON=/path/to/python3.11")'
@@ -24,10 +24,13 @@ demo: .venv/run.stamp  ## start with the demo song; ARGS="--data DIR --port N"
 
 test: warm  ## all tests, browser tests included
 	@tools/need-chromium
-	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),MICLANE_MEASURE=at-once $(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal && $(MAKE) -s browser-test)
+	@$(if $(ARGS),$(BIN)/python -m pytest $(ARGS),$(MAKE) -s -j2 --output-sync=target browser-test other-test)
 
 browser-test:
 	@$(BIN)/python -m pytest -m browser
+
+other-test:  # beside the browser's, which play in real time and so go first
+	@MICLANE_MEASURE=at-once nice -n 19 $(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal
 
 bench: .venv/dev.stamp  ## speed as ratios taken in one run
 	@$(BIN)/python -m bench $(ARGS)

@@ -7,9 +7,9 @@ from types import SimpleNamespace
 import httpx
 import pytest
 import soundfile
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
-from browsing import until
+from browsing import eventually, until
 from conftest import RATE, noise
 from miclane.core.units import FORMATS, show_value
 
@@ -142,6 +142,35 @@ def test_a_session_is_deleted_and_taken_back(at, demo) -> None:
     page.get_by_role("button", name="Take Night boat back").click()
     expect(page.get_by_role("button", name="Delete Night boat")).to_be_visible()
     assert demo.studio.sessions.get(session).session.name == "Night boat"
+
+
+def test_a_press_before_the_scripts_are_there_waits_for_them(at, page, demo) -> None:
+    with httpx.Client(base_url=demo.address) as web:
+        web.post("/sessions", json={"name": "Early"})
+    held: list[Route] = []
+    page.route("**/js/app.js*", lambda route: held.append(route))
+    page.goto(demo.address + "/", wait_until="commit")
+    page.get_by_role("button", name="Delete Early").click(no_wait_after=True)
+    eventually(page, lambda: held)
+    assert "Early" in [demo.studio.sessions.get(name).session.name for name in demo.studio.sessions.names()]
+    held[0].continue_()
+    page.unroute("**/js/app.js*")
+    page.get_by_role("button", name="Take Early back").click()
+    expect(page.get_by_role("button", name="Delete Early")).to_be_visible()
+
+
+@pytest.mark.parametrize("address", ["lane/lead?stage=clean", "lane/lead", "lane/return:plate", "space", "map"])
+def test_nothing_moves_under_the_hand_when_measures_arrive(at, page, address: str) -> None:
+    page.add_init_script(
+        """globalThis.moved = [];
+        new PerformanceObserver((all) => { for (const one of all.getEntries()) for (const { node, previousRect: a, currentRect: b } of one.sources)
+          if (Math.abs(a.y - b.y) > 12 && a.y < 800) moved.push(`${node?.id || node?.parentElement?.id || node?.nodeName} ${a.y} to ${b.y}`) })
+          .observe({ type: "layout-shift", buffered: true });"""
+    )
+    page = at(f"/s/salt-ferry/{address}")
+    until(page, "document.querySelector('#lufs').textContent !== '—'")
+    until(page, "!document.querySelector('.busy, .effect-picture:empty, #balance:empty')")
+    assert page.evaluate("moved") == []
 
 
 def test_a_bus_says_that_it_is_being_measured(at, demo) -> None:

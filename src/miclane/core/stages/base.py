@@ -157,6 +157,7 @@ class Stage(Settings):
     in_branches: ClassVar[bool] = True
     # what it is among others
     effect: ClassVar[bool] = False  # it makes the sound of a return
+    effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = ""  # and what of it
     ducks: ClassVar[bool] = False  # it holds a return down while its key sings
     levels: ClassVar[bool] = False  # it does a share of the work of turning down
     brings_up_sibilants: ClassVar[bool] = False

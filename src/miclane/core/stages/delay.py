@@ -60,6 +60,7 @@ class Echo(Stage):
     summary: ClassVar[str] = "repeats in time with the song"
     widens: ClassVar[bool] = True
     effect: ClassVar[bool] = True
+    effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = "repeats"
     on_space: ClassVar[tuple[str, ...]] = ("picture", "tempo")
     starts_return: ClassVar[dict[str, dict[str, Any]]] = {
         "Delay": {"note": "1/4", "feedback": 0.32},

@@ -86,6 +86,7 @@ class Impulse(Stage):
     widens: ClassVar[bool] = True
     for_returns: ClassVar[bool] = True
     effect: ClassVar[bool] = True
+    effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = "decay"
     on_space: ClassVar[tuple[str, ...]] = ("picture", "response")
     starts_return: ClassVar[dict[str, dict[str, Any]]] = {"Response": {"response": "stairwell"}}
 

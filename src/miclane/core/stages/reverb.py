@@ -234,6 +234,7 @@ class Reverb(Stage):
     for_returns: ClassVar[bool] = True
     widens: ClassVar[bool] = True
     effect: ClassVar[bool] = True
+    effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = "decay"
     on_space: ClassVar[tuple[str, ...]] = ("picture",)
     starts_return: ClassVar[dict[str, dict[str, Any]]] = {
         "Plate": {"model": "plate", "decay_s": 1.9, "predelay_ms": 38},

@@ -96,6 +96,8 @@ def space_context(state: State, ret: Return | None, lane: Lane | None) -> dict[s
         "duck": duck,
         "base": base,
         "sends": sends,
+        "picture_width": WIDTH,
+        "picture_height": _height(state.session),
     }
 
 
@@ -117,7 +119,7 @@ def space_picture(
     studio, state = here
     check_range(state, first, last)
     key = next((x for x in state.session.lanes if x.id == lane), None)
-    pitch = {1: 244, 2: 116}.get(len(state.session.returns), 74)
+    pitch = _pitch(state.session)
     made = Rendering(studio, state, hear, first, last)
     rows = [_return_row(made, ret, lane, pitch) for ret in state.session.returns]
     for row in rows if before else ():
@@ -143,8 +145,16 @@ def space_picture(
         duck=duck,
         beats=beat_lines(state, first, last),
         width=WIDTH,
-        height=92 + pitch * len(rows),
+        height=_height(state.session),
     )
+
+
+def _pitch(session: Session) -> int:
+    return {1: 244, 2: 116}.get(len(session.returns), 74)
+
+
+def _height(session: Session) -> int:
+    return 92 + _pitch(session) * len(session.returns)
 
 
 class Rendering:

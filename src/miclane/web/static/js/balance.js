@@ -12,9 +12,8 @@ async function drawBalance() {
   const answer = await picture(`/s/${state.id}/lane/${state.lane}/balance?hear=${player.hear}&first=${first}&last=${last}`);
   if (!answer || !row.isConnected) return;
   const told = await answer.json();
-  row.hidden = !told.stations.length;
   row.replaceChildren();
-  if (row.hidden) return;
+  if (!told.stations.length) return;
   const by = Object.fromEntries(told.raised.map((r) => [r.id, r.by]));
   const name = document.createElement("span");
   name.className = "name";
