@@ -2,6 +2,7 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 ARGS ?=
+export OPENBLAS_NUM_THREADS = 1
 COMPILE = CUSTOM_COMPILE_COMMAND="make lock" $(BIN)/pip-compile -q --generate-hashes --no-emit-index-url --no-emit-find-links \
 	--no-emit-trusted-host --no-emit-options --strip-extras --allow-unsafe
 
