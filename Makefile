@@ -31,7 +31,7 @@ browser-test:
 	@$(BIN)/python -m pytest -m browser
 
 other-test:  # beside the browser's, which play in real time and so go first
-	@MICLANE_MEASURE=at-once nice -n 19 $(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal
+	@MICLANE_MEASURE=at-once $(shell command -v chrt >/dev/null && echo chrt --idle 0) $(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal
 
 bench: .venv/dev.stamp  ## speed as ratios taken in one run
 	@$(BIN)/python -m bench $(ARGS)
