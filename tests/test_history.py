@@ -79,7 +79,7 @@ def steps_of_the_pages(rng: random.Random) -> list[list[dict[str, Any]]]:
 def test_undo_all_then_redo_all_is_the_same_document(studio: Studio) -> None:
     name = sung(studio)
     store = studio.sessions
-    for trial in range(12):
+    for trial in range(7):
         rng = random.Random(trial)
         begun = store.get(name)
         for edits in steps_of_the_pages(rng):

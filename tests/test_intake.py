@@ -131,20 +131,21 @@ print(len(lane["phrases"]), resource.getrusage(resource.RUSAGE_SELF).ru_maxrss -
 """
 
 
-def test_half_an_hour_of_stereo_comes_in_within_a_gigabyte(tmp_path: Path) -> None:
+def test_ten_minutes_of_stereo_come_in_within_a_third_of_a_gigabyte(tmp_path: Path) -> None:
+    """So half an hour stays within one: 399 MB, measured, where this takes 168."""
     path = tmp_path / "lead.flac"
     t = np.arange(RATE * 6) / RATE
     line = 0.2 * np.sin(2 * np.pi * 300 * t) * (np.sin(2 * np.pi * t / 6) > 0) + 1e-4 * noise(6.0, 1.0)[0]
     with soundfile.SoundFile(path, "w", RATE, 2, "PCM_16", format="FLAC") as file:
-        for _ in range(300):
+        for _ in range(100):
             file.write(np.stack([line, line], axis=1))
     done = subprocess.run(
         [sys.executable, "-c", IMPORT, str(tmp_path / "data"), str(path)], capture_output=True, text=True
     )
     assert done.returncode == 0, done.stderr
     phrases, kilobytes = map(int, done.stdout.split())
-    assert phrases == 300
-    assert kilobytes < 1 << 20
+    assert phrases == 100
+    assert kilobytes < (1 << 20) / 3
 
 
 @pytest.mark.parametrize(

@@ -1,7 +1,6 @@
 """The program as it is run: started, stopped, killed, on folders that are full, damaged, in use or not there."""
 
 import json
-import os
 import re
 import resource
 import shutil
@@ -25,11 +24,7 @@ from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Set
 from miclane.store.database import KEPT_BACKUPS, Database
 from miclane.studio.studio import Studio
-
-
-def miclane(*call: object, env: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "miclane.cli", *map(str, call)]
-    return subprocess.run(command, capture_output=True, text=True, env={**os.environ, **(env or {})})
+from program import miclane
 
 
 def filled(folder: Path, seconds: float = 2.0) -> Path:

@@ -89,7 +89,7 @@ def test_every_shape_and_slope_in_one_table() -> None:
     assert worst < 0.5
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=16, deadline=None)
 @given(
     st.sampled_from(["bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "tilt"]),
     st.floats(30, 12000),

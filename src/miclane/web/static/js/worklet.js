@@ -29,6 +29,12 @@ class Take {
     return this.have.some(([a, b]) => a <= from && b >= end);
   }
 
+  // how many frames from `at` on are there
+  room(at) {
+    const found = this.have.find(([a, b]) => a <= at && b > at);
+    return found ? found[1] - at : 0;
+  }
+
   get whole() {
     return this.covers(0, this.left.length);
   }
@@ -84,7 +90,8 @@ class Player extends AudioWorkletProcessor {
     if (!take) {
       if (pair.takes.length && pair.takes[0].version > m.version) return;
       take = new Take(m.version, this.last - this.first);
-      pair.takes = [take, ...pair.takes.filter((t, k) => k < 2 || t === pair.current || t === pair.from)];
+      const whole = pair.takes.find((t) => t.whole); // is heard wherever none of the newer ones has come
+      pair.takes = [take, ...pair.takes.filter((t, k) => k < 2 || t === pair.current || t === pair.from || t === whole)];
     }
     take.put(m.offset - this.first, m.left, m.right);
   }
@@ -97,6 +104,7 @@ class Player extends AudioWorkletProcessor {
     pair.from = pair.current;
     pair.current = wanted;
     pair.weight = pair.from ? 0 : 1;
+    pair.step = 1 / Math.max(16, Math.min(this.fade, pair.from?.room(i) ?? 0)); // over before the old one ends
     if (wanted.whole) pair.takes = pair.takes.filter((t) => t.version >= wanted.version);
     if (this.told !== wanted.version) {
       this.told = wanted.version;
@@ -118,7 +126,7 @@ class Player extends AudioWorkletProcessor {
       const share = w * w * (3 - 2 * w); // without corners
       this.l = share * this.l + (1 - share) * from.left[i];
       this.r = share * this.r + (1 - share) * from.right[i];
-      pair.weight = Math.min(1, w + 1 / this.fade);
+      pair.weight = Math.min(1, w + pair.step);
       if (pair.weight >= 1) pair.from = null;
     }
   }
