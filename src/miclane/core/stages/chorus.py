@@ -1,7 +1,7 @@
 """Chorus, doubler and widener: delayed copies whose delay moves, or a side made of the middle.
 
 Chorus and doubler after Dattorro, "Effect Design, Part 2: Delay-Line Modulation and Chorus", JAES 45 (1997).
-The widener puts an all-passed copy of the middle into the side alone: a mono sum is the sound as it came.
+The widener puts a copy of the middle, in quadrature to it, into the side alone: a mono sum is the sound as it came.
 """
 
 from typing import ClassVar, Literal
@@ -9,10 +9,10 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ..kernels.biquad import cascade, new_state
 from ..kernels.echoes import moving
-from .base import Processor, Stage, rule, setting
+from .base import Delay, Processor, Stage, rule, setting
 
+_HALF_S, _SIDE_FROM_HZ = 0.008, 120.0
 _DRIFTS = np.array([0.61, 1.0, 1.37, 0.83])
 
 
@@ -25,8 +25,11 @@ class ChorusProcessor(Processor):
         self.base, self.depth = max(base, depth + 4), depth
         self.held = np.zeros(int(2 * self.base + self.depth) + 8)
         self.frame = 0
-        self.allpass = _side_makers(s.delay_ms, rate)
-        self.allpass_state = new_state(1, self.allpass)
+        self.latency = s.latency_frames(rate)
+        if s.works == "widener":
+            self.maker = side_maker(s.delay_ms, rate)
+            self.made = np.zeros(len(self.maker) - 1)
+            self.delay = Delay(2, self.latency)
 
     def start_at(self, frame: int) -> None:
         self.frame = frame
@@ -36,10 +39,12 @@ class ChorusProcessor(Processor):
         stereo = np.ascontiguousarray(np.broadcast_to(x, (2, n)))
         middle = np.ascontiguousarray(stereo.mean(axis=0))
         if s.works == "widener":
-            side = np.empty((1, n))
-            cascade(middle[None], self.allpass, self.allpass_state, side)
+            from scipy.signal import lfilter  # a start of the program should not wait for it
+
+            side, self.made = lfilter(self.maker, np.ones(1), middle, zi=self.made)
             side *= s.mix * s.spread
-            return np.concatenate([stereo[:1] + side, stereo[1:] - side])
+            late = self.delay.process(stereo)
+            return np.stack([late[0] + side, late[1] - side])
         line = np.concatenate([self.held, middle])
         start = len(self.held)
         self.held = line[n:]
@@ -61,18 +66,30 @@ class ChorusProcessor(Processor):
             moving(line, start, base + self.depth * drift, gain * np.cos(angle) * np.sqrt(2),
                    gain * np.sin(angle) * np.sqrt(2), wet)  # fmt: skip
         self.frame += n
-        return (1 - 0.3 * s.mix) * stereo + s.mix * wet
+        return _dry(s.mix) * stereo + s.mix * wet
 
 
-def _side_makers(delay_ms: float, rate: int) -> np.ndarray:
-    """All-passes of the second order (k, 6) whose phases wander over the voice's range."""
-    rows = []
-    for k, f in enumerate((190.0, 420.0, 930.0, 2100.0, 4600.0)):
-        w = 2 * np.pi * min(f * (0.8 + 0.02 * delay_ms), 0.4 * rate) / rate
-        r = np.exp(-w / (1.1 + 0.2 * k))
-        a1, a2 = -2 * r * np.cos(w), r * r
-        rows.append([a2, a1, 1.0, 1.0, a1, a2])
-    return np.array(rows)
+def _dry(mix: float) -> float:
+    """How much of the dry sound stays: most of it up to a half, then less and less; at 100 % none."""
+    over = max(0.0, 2 * mix - 1)
+    return (1 - 0.3 * mix) * (1 - over * over * (3 - 2 * over))
+
+
+def side_maker(delay_ms: float, rate: int) -> np.ndarray:
+    """An odd impulse response (2k + 1,), k frames late, of gain 1 at most: what it makes is in quadrature throughout.
+
+    So middle plus side and middle minus side are equally loud at every frequency, and a voice in the centre stays
+    there. Its sign turns over and over along the pitch, oftener the longer the delay, which is what sounds wide.
+    """
+    half = round(_HALF_S * rate)
+    size = 1 << (8 * half).bit_length()
+    f = np.fft.rfftfreq(size, 1 / rate)
+    turns = np.log2(np.maximum(f, 1.0) / _SIDE_FROM_HZ) * (0.5 + delay_ms / 30)
+    rise = np.clip(turns, 0, 1)
+    odd = np.fft.irfft(1j * np.tanh(2.5 * np.sin(np.pi * (turns + 0.5))) * rise * rise * (3 - 2 * rise), size)
+    late = np.concatenate([odd[-half:], odd[: half + 1]]) * np.hanning(2 * half + 3)[1:-1]
+    late = (late - late[::-1]) / 2
+    return late / np.abs(np.fft.rfft(late, size)).max()
 
 
 class Chorus(Stage):
@@ -94,6 +111,9 @@ class Chorus(Stage):
 
     def build(self, rate: int, channels: int) -> Processor:
         return ChorusProcessor(self, rate, channels)
+
+    def latency_frames(self, rate: int) -> int:
+        return round(_HALF_S * rate) if self.works == "widener" else 0
 
     def memory_s(self) -> float:
         return (3 * self.delay_ms + 2 * self.depth_ms) / 1000 + 0.1
