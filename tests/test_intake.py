@@ -260,3 +260,19 @@ def test_a_range_too_large_to_keep_is_the_same_made_in_pieces(studio: Studio, tm
     threading.Timer(10, giving_up.set).start()
     with budget.spend(enough, giving_up.check):  # what is kept already waits for nobody
         studio.range(state, "mix", "lead", RATE, 2 * RATE, cancel=giving_up)
+
+
+@pytest.mark.parametrize("own", [44100, 48000, 96000])
+def test_an_impulse_response_is_as_loud_at_every_rate(tmp_path: Path, own: int) -> None:
+    studio = Studio(tmp_path / "data")
+    decay = noise(0.5, 0.1)
+    soundfile.write(tmp_path / "place.wav", decay[0], own, "FLOAT")
+    digest = studio.sounds.add(tmp_path / "place.wav", "place.wav", own).digest
+    f = np.array([200.0, 1000.0, 5000.0])
+    levels = []
+    for rate in (44100, 48000, 96000):
+        found = studio.sounds.find_impulse(digest, rate)
+        assert found is not None
+        spectrum = np.exp(-2j * np.pi * np.outer(f, np.arange(found.shape[1])) / rate) @ found[0]
+        levels.append(20 * np.log10(np.abs(spectrum)))
+    assert np.ptp(np.array(levels), axis=0).max() < 0.1

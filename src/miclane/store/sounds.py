@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from sqlalchemy import select
 
 from ..core import audio, impulses
 from ..core.errors import UnusableSoundError
@@ -120,11 +121,14 @@ class SoundStore:
             return found
 
     def find_impulse(self, digest: str, rate: int) -> np.ndarray | None:
-        """A sound of the store as an impulse response; None where there is none of that hash."""
+        """A sound of the store as an impulse response, as loud at every rate; None where there is none of that hash."""
         try:
-            return self.frames(digest, rate)
+            frames = self.frames(digest, rate)
         except UnusableSoundError:
             return None
+        with self.database.reading() as db:
+            own = db.scalar(select(SoundRow.rate).where(SoundRow.digest == digest))
+        return frames if own in (None, rate) else frames * (own / rate)  # a sum over more frames
 
     def reader(self, rate: int) -> Callable[[str, int, int], np.ndarray]:
         """A function (digest, start, stop) → float64 (channels, n), zeros past the end."""
