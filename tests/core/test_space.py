@@ -17,6 +17,7 @@ from miclane.core.stages.chorus import Chorus
 from miclane.core.stages.delay import Echo
 from miclane.core.stages.duck import Duck
 from miclane.core.stages.impulse import Impulse
+from miclane.core.stages.reverb import Reverb
 from miclane.core.units import beat_ms
 
 NOTES = ("1/1", "1/2", "1/2d", "1/2t", "1/4", "1/4d", "1/4t", "1/8", "1/8d", "1/8t", "1/16", "1/16d", "1/16t", "1/32")
@@ -137,6 +138,44 @@ def test_what_is_lost_in_mono(works: str, lead: np.ndarray, capsys) -> None:
     assert np.corrcoef(y)[0, 1] < 0.9999
     if works == "widener":
         assert residue_db(y.mean(axis=0), x[0]) < -250
+
+
+@pytest.mark.parametrize("delay_ms", [2, 14, 60])
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+def test_the_widener_leaves_a_centred_voice_in_the_centre(lead: np.ndarray, delay_ms: float, rate: int) -> None:
+    x = lead[:, 20 * RATE : 30 * RATE]
+    stage = Chorus(works="widener", delay_ms=delay_ms, mix=1.0)
+    left, right = run(stage, x, rate=rate).y
+    assert abs(10 * np.log10((left**2).mean() / (right**2).mean())) < 0.02
+    f = np.geomspace(60, 15000, 200)
+    made = run(stage, np.eye(1, rate, 2000), rate=rate).y
+    z = np.exp(-2j * np.pi * np.outer(f, np.arange(4096)) / rate)
+    sides = [20 * np.log10(np.abs(z @ one[:4096])) for one in made]
+    assert np.abs(sides[0] - sides[1]).max() < 0.02  # at every pitch
+    assert max(side.max() for side in sides) < 3.1
+    wide = 10 * np.log10(((left - right) ** 2).mean() / ((left + right) ** 2).mean())
+    assert wide > -8
+
+
+@pytest.mark.parametrize("rate", [16000, 22050, 32000])
+@pytest.mark.parametrize("model", ["plate", "hall", "room"])
+def test_a_reverb_whose_top_lies_beyond_the_file_dies_away(model: str, rate: int) -> None:
+    stage = Reverb(model=model, damping_hz=12000, high_cut_hz=20000, decay_s=1.5)
+    y = run(stage, np.pad(noise(0.5, 0.1), ((0, 0), (0, 4 * rate))), rate=rate).y
+    assert np.isfinite(y).all()
+    assert np.abs(y).max() < 10
+    assert db(np.abs(y[:, -rate:]).max()) < db(np.abs(y[:, :rate]).max()) - 60
+
+
+@pytest.mark.parametrize("works", ["chorus", "doubler"])
+def test_chorus_at_a_hundred_per_cent_has_no_dry_left(works: str) -> None:
+    click = np.eye(1, RATE, 1000)
+    for mix, most in ((0.5, 1.0), (0.95, 0.06), (1.0, 1e-12)):
+        y = run(Chorus(works=works, mix=mix, delay_ms=20), click).y
+        assert np.abs(y[:, 1000]).max() <= most
+        assert np.abs(y).max() > 0.2
+    levels = [10 * np.log10((run(Chorus(works=works, mix=m / 10), noise(2.0, 0.1)).y ** 2).mean()) for m in range(11)]
+    assert max(levels) - min(levels) < 3.5
 
 
 def test_chorus_at_nothing_is_the_sound_itself_and_starts_anywhere(lead: np.ndarray) -> None:

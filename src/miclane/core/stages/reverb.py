@@ -233,6 +233,7 @@ class Reverb(Stage):
     summary: ClassVar[str] = "plate, room or hall"
     for_returns: ClassVar[bool] = True
     widens: ClassVar[bool] = True
+    edges: ClassVar[tuple[tuple[str, str], ...]] = (("low_cut_hz", "high_cut_hz"),)
     effect: ClassVar[bool] = True
     effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = "decay"
     on_space: ClassVar[tuple[str, ...]] = ("picture",)
@@ -274,7 +275,7 @@ class Reverb(Stage):
         lost = np.where(_MODULATED, _interpolation_loss_db(min(9000.0, rate * 0.19), rate), 0.0)
         top = np.minimum(-60 * lengths / (rate * self.decay_s * self.damping) - lost, -0.001)
         g, k = 10 ** (bottom / 20), 10 ** ((top - bottom) / 40)
-        t = 1 / np.tan(np.pi * self.damping_hz / rate)
+        t = 1 / np.tan(np.pi * min(self.damping_hz, 0.45 * rate) / rate)
         a0 = 1 + t / k
         return np.stack([g * (1 + t * k) / a0, g * (1 - t * k) / a0, (1 - t / k) / a0], axis=1)
 
@@ -283,7 +284,7 @@ class Reverb(Stage):
         lengths = line_lengths(rate, self.model, self.size)
         bottom, top = 60 / self.decay_s, 60 / (self.decay_s * self.damping)
         k = 10 ** ((bottom - top) * lengths.mean() / rate / 40)
-        w = np.tan(np.pi * frequency_hz / rate) / np.tan(np.pi * self.damping_hz / rate)
+        w = np.tan(np.pi * frequency_hz / rate) / np.tan(np.pi * min(self.damping_hz, 0.45 * rate) / rate)
         shelf_db = 20 * np.log10(abs((1 + 1j * w * k) / (1 + 1j * w / k)))
         return float(60 / (bottom - shelf_db * rate / lengths.mean()))
 
