@@ -1,6 +1,7 @@
 """What the application must survive: requests and files that nobody would send, and being killed at any moment."""
 
 import json
+import logging
 import os
 import random
 import re
@@ -17,6 +18,7 @@ from urllib.parse import quote, urlencode
 
 import numpy as np
 import soundfile
+import structlog
 
 RATE = 48000
 NASTY = [
@@ -317,6 +319,7 @@ def run() -> None:
     from miclane.demo.seed import seed
     from miclane.web.app import close_app, create_app
 
+    structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.ERROR))
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         told = kills(folder / "kills", 250)

@@ -6,6 +6,7 @@ from playwright.sync_api import expect
 
 from browsing import LANE, place_of, until
 from conftest import RATE
+from miclane.core.stages.base import EDGES_APART
 from test_browser_cleaning import eventually, lead_of, stage, undo_until
 
 pytestmark = pytest.mark.browser
@@ -24,6 +25,24 @@ def open_at(at, name: str):
     page.reload()
     until(page, "document.querySelectorAll('#events button').length > 3")
     return page
+
+
+def test_the_edges_of_the_band_do_not_pass_one_another(at, demo) -> None:
+    page = open_at(at, "deess")
+    low, high = (page.get_by_role("slider", name=f"Band {side}", exact=True) for side in ("from", "to"))
+    top = float(high.get_attribute("aria-valuenow"))
+    low.focus()
+    with page.expect_response("**/edits") as answer:
+        low.press("End")
+    assert answer.value.ok
+    eventually(page, lambda: stage(demo, "deess").low_hz == int(top / EDGES_APART))
+    high.focus()
+    with page.expect_response("**/edits") as answer:
+        high.press("PageUp")
+    with page.expect_response("**/edits") as answer:
+        high.press("Home")
+    assert answer.value.ok
+    eventually(page, lambda: 0 <= stage(demo, "deess").high_hz - stage(demo, "deess").low_hz * EDGES_APART < 1)
 
 
 def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:

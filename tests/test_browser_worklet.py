@@ -45,3 +45,20 @@ def test_what_was_whole_is_heard_until_something_newer_has_come(played, length: 
         return [Math.min(...out), Math.max(...out)];"""
     )
     assert heard == [0.25, 0.5]
+
+
+def test_a_loudspeaker_gets_nothing_over_full_scale_and_nothing_that_is_no_number(played) -> None:
+    loud, told, after = played(
+        """put(1, 0, 48000, 0.5); put(1, 9600, 4800, 3.0); put(1, 19200, 128, NaN); put(1, 24000, 10, Infinity);
+        player.take({ type: "play", at: 0 });
+        const out = blocks(320);
+        const positions = player.port.told.filter((m) => m.type === "position");
+        return [Math.max(...out.map(Math.abs)), positions.map((m) => [m.at, m.guard, m.peak]), out.slice(38400).map((v) => Math.abs(v - 0.5))];"""
+    )
+    assert loud <= 1
+    guards = {at: guard for at, guard, _ in told}
+    assert guards[next(at for at in guards if at > 11000)] == pytest.approx(1 / 3, abs=1e-6)
+    assert guards[next(at for at in guards if at > 19300)] == 0
+    assert max(peak for _, _, peak in told if peak is not None) == pytest.approx(3)
+    assert max(after) < 0.01
+    assert next(guard for at, guard, _ in told if at > 8000) == 1

@@ -1,5 +1,6 @@
 """History: what is done is taken back and made again exactly, whatever it was; older databases open with all of it."""
 
+import json
 import random
 import sqlite3
 from pathlib import Path
@@ -176,7 +177,7 @@ def test_a_database_of_every_age_opens_with_all_of_its_history(tmp_path: Path, a
     studio = Studio(old_database(tmp_path, age))
     for lane in LANES:
         studio.sounds.add(SONG / f"{lane['id']}.flac", f"{lane['id']}.flac", 48000)
-    assert studio.database.known_backups(), "a migration is preceded by a backup"
+    assert bool(studio.database.known_backups()) == (age < 2), "a migration is preceded by a backup"
     state = studio.sessions.get("salt-ferry")
     assert (state.steps, state.ahead) == (12, 3)
     for _ in range(3):
@@ -202,6 +203,23 @@ def test_an_old_lane_with_two_sends_to_one_return_is_mended(tmp_path: Path) -> N
     database.close()
     lead = SessionStore(Database(tmp_path / "miclane.sqlite")).get("salt-ferry").session.lanes[0]
     assert [s.id for s in lead.sends].count("plate") == 1
+
+
+def test_edges_that_crossed_in_an_old_session_are_put_in_order(tmp_path: Path) -> None:
+    Studio(old_database(tmp_path, 2)).database.close()
+    database = sqlite3.connect(tmp_path / "miclane.sqlite")
+    (text,) = database.execute("select document from sessions").fetchone()
+    tree = json.loads(text)
+    deess = next(s for s in tree["lanes"][0]["stages"] if s["id"] == "deess")
+    deess |= {"low_hz": 9000.0, "high_hz": 5000.0}
+    tree["returns"][0]["stages"].append({"kind": "delay", "id": "d", "low_cut_hz": 800, "high_cut_hz": 800})
+    database.execute("update sessions set document = ?", (json.dumps(tree),))
+    database.commit()
+    database.close()
+    session = SessionStore(Database(tmp_path / "miclane.sqlite")).get("salt-ferry").session
+    mended = next(s for s in session.lanes[0].stages if s.id == "deess")
+    assert (mended.low_hz, mended.high_hz) == (5000, 9000)
+    assert 800 * 1.059 < session.returns[0].stages[-1].high_cut_hz < 850
 
 
 def test_removing_a_member_and_taking_it_back_keeps_its_place(studio: Studio) -> None:

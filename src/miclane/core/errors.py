@@ -21,6 +21,10 @@ class UnusableValueError(MicLaneError):
     """Something typed that is not a value of the unit it was typed for."""
 
 
+class UnsoundError(MicLaneError):
+    """Something that would be no sound any more, or one that no loudspeaker stands; names the stage."""
+
+
 class NothingThereError(MicLaneError):
     """Nothing is sung, or sounds, where something was to be measured."""
 

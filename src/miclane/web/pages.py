@@ -11,7 +11,7 @@ from fastapi.templating import Jinja2Templates
 from jinja2 import StrictUndefined
 
 from ..core.mix.places import bounds_of
-from ..core.stages.base import Settings, Stage, rule_of
+from ..core.stages.base import EDGES_APART, Settings, Stage, rule_of
 from ..core.units import FORMATS, note_name, show_time, show_value
 from ..store.sessions import State
 
@@ -59,6 +59,7 @@ def rule_context(
     low, high, scale = bounds["low"], bounds["high"], rule["scale"]
     number, unit = show_value(value, rule["unit"], rule["signed"])
     usual = usual or rule["usual"]
+    edges = getattr(model, "edges", ())
     spread = [round(100 * fraction(u, low, high, scale), 2) for u in usual] if usual else None
     return {
         "path": f"{path}/{field}",
@@ -75,6 +76,9 @@ def rule_context(
         "hint": rule["hint"],
         "at": round(100 * min(max(fraction(value, low, high, scale), 0), 1), 3),
         "usual": spread,
+        "below": next((f"{path}/{above}" for below, above in edges if below == field), ""),
+        "above": next((f"{path}/{below}" for below, above in edges if above == field), ""),
+        "apart": EDGES_APART,
     }
 
 

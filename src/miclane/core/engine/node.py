@@ -5,12 +5,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..errors import UnsoundError
 from ..kernels.dynamics import trace as reduce_block
 from ..kernels.dynamics import weigh
 from ..stages.base import Stage
 from .graph import Node
 
 BLOCK = 16384
+LOUDEST = 1000.0  # +60 dBFS: nothing that is meant comes near it
 
 
 def trace_hop(rate: int) -> int:
@@ -44,6 +46,7 @@ class Worker:
     """A processor whose output is aligned with its input: the first `latency` frames it gives are dropped."""
 
     def __init__(self, stage: Stage, rate: int, channels: int, start: int = 0) -> None:
+        self.label = stage.label
         self.processor = stage.build(rate, channels)
         self.processor.start_at(start)
         self.skip = self.processor.latency
@@ -52,6 +55,7 @@ class Worker:
     def push(self, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         """Feed n frames; what has become due (n, fewer while latency is dropped)."""
         y = self.processor.process(x, key)
+        check_sound(y, self.label)
         self.dropped = min(self.skip, y.shape[1])
         self.skip -= self.dropped
         return y[:, self.dropped :]
@@ -113,6 +117,14 @@ def run_stage(
         whole = np.concatenate(parts, axis=1)
         trace.parts_db = whole[:, trace.hop // 2 :: trace.hop][:, : len(trace.peak_out)].copy()
     return y, trace
+
+
+def check_sound(block: np.ndarray, made_by: str) -> None:
+    """UnsoundError where a block (channels, n) holds what is no number, or more than +60 dBFS; names what made it."""
+    for row in block:
+        if not float(row @ row) <= LOUDEST * LOUDEST and not (loudest := float(np.abs(row).max())) <= LOUDEST:
+            what = "more than +60 dBFS" if loudest > LOUDEST else "what is no sound any more"
+            raise UnsoundError(f"“{made_by}” makes {what}, so it is stopped here; take its last setting back")
 
 
 def make_trace(x: np.ndarray, y: np.ndarray, gain_db: np.ndarray | None, rate: int, start: int) -> Trace:

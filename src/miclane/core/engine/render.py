@@ -19,7 +19,7 @@ from ..errors import CancelledError
 from .budget import Budget
 from .cache import Rendered, RenderStore
 from .graph import Graph, Node
-from .node import Trace, mix_down, run_stage
+from .node import Trace, check_sound, mix_down, run_stage
 
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
@@ -127,7 +127,9 @@ class Renderer:
         first, last = self.span(graph, target, start, stop)
         with self.budget.spend(self._bytes(graph, target, first, last), cancel.check):
             done = self._run(graph, target, first, last, {}, cancel, keep=True)
-        return Range(start, done[target].cut(start, stop), done)
+        audio = done[target].cut(start, stop)
+        check_sound(audio, "All together")
+        return Range(start, audio, done)
 
     def sound(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> np.ndarray:
         """Frames [start, stop) of a node as `loop` gives them; what would take much memory is made piece by piece."""
@@ -170,7 +172,9 @@ class Renderer:
             done = self._run(
                 graph, target, begin, min(stop + latency[target], last), held, cancel or Cancel(), keep=False
             )
-        return done[target].cut(start, stop)
+        audio = done[target].cut(start, stop)
+        check_sound(audio, "All together")
+        return audio
 
     def _run(
         self, graph: Graph, target: str, first: int, last: int, held: dict[str, Rendered], cancel: Cancel, keep: bool

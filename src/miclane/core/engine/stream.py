@@ -13,7 +13,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 
 from .graph import Graph, Node
-from .node import BLOCK, Worker, mix_down
+from .node import BLOCK, Worker, check_sound, mix_down
 from .render import Cancel, SoundReader
 
 CHUNK = BLOCK
@@ -146,6 +146,7 @@ def flow(
         if not ready:
             continue
         block = end.take(ready)
+        check_sound(block, "All together")
         skip = min(max(start - given, 0), ready)
         given += ready
         if skip < ready:
@@ -188,4 +189,7 @@ def stream(
             ready = min(min(edge.frames for edge in ends), frames - given)
             if ready > 0:
                 given += ready
-                yield [edge.take(ready) for edge in ends]
+                blocks = [edge.take(ready) for edge in ends]
+                for block in blocks:
+                    check_sound(block, "All together")
+                yield blocks

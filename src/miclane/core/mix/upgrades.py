@@ -9,7 +9,7 @@ from typing import Any
 
 from ..errors import UnreadableError
 
-DOCUMENT_VERSION = 2
+DOCUMENT_VERSION = 3
 CHAIN_VERSION = 1
 Tree = dict[str, Any]
 
@@ -101,5 +101,39 @@ def _edits_1(edits: list[Tree]) -> list[Tree]:
     return kept
 
 
-_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once}
-_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1}
+# ---- 2 to 3: the edges of a band lie a semitone apart and do not cross ----
+
+_APART = 2 ** (1 / 12)
+_EDGES: dict[str, tuple[str, float, str, float]] = {  # with what they were where they were not given
+    "deess": ("low_hz", 5200.0, "high_hz", 12000.0),
+    "plosive": ("low_hz", 20.0, "high_hz", 120.0),
+    "duck": ("band_low_hz", 1500.0, "band_high_hz", 6000.0),
+    "compressor": ("key_low_cut_hz", 0.0, "key_high_cut_hz", 0.0),
+    "delay": ("low_cut_hz", 250.0, "high_cut_hz", 5500.0),
+    "impulse": ("low_cut_hz", 180.0, "high_cut_hz", 9000.0),
+    "reverb": ("low_cut_hz", 220.0, "high_cut_hz", 8000.0),
+}
+
+
+def _uncrossed(tree: Any) -> None:
+    for part in _dicts(tree):
+        if str(part.get("kind")) not in _EDGES:
+            continue
+        low, low_default, high, high_default = _EDGES[part["kind"]]
+        try:
+            below, above = float(part.get(low, low_default)), float(part.get(high, high_default))
+        except (TypeError, ValueError):
+            continue  # refused in words when it is read
+        if below > 0 and above > 0 and below * _APART > above:
+            below, above = min(below, above), max(below, above)
+            part[low], part[high] = below, max(above, below * _APART)
+
+
+def _edits_2(edits: list[Tree]) -> list[Tree]:
+    for edit in edits:
+        _uncrossed(edit.get("value"))
+    return edits
+
+
+_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once, 2: _uncrossed}
+_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1, 2: _edits_2}

@@ -4,7 +4,7 @@ import importlib
 import itertools
 import pkgutil
 from collections.abc import Sequence
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -14,6 +14,7 @@ from ..readings import StageReading
 from ..units import beat_ms, show_value
 
 Scale = Literal["linear", "log"]
+EDGES_APART = 2 ** (1 / 12)  # two edges of a band, at the least
 HEARD, TAKEN = -1, -2  # parts of a stage that can be heard alone: what it listens to, what it takes
 
 
@@ -182,6 +183,7 @@ class Stage(Settings):
     splits: ClassVar[bool] = False  # it has branches
     begins_from: ClassVar[str] = ""  # what is measured for it to begin from
     fresh: ClassVar[dict[str, Any]] = {}  # settings that it is inserted with
+    edges: ClassVar[tuple[tuple[str, str], ...]] = ()  # settings in Hz of which the first must lie below the second
     kinds: ClassVar[dict[str, type["Stage"]]] = {}
 
     kind: str
@@ -195,6 +197,18 @@ class Stage(Settings):
         default = cls.model_fields["kind"].default
         if isinstance(default, str):
             Stage.kinds[default] = cls
+
+    @model_validator(mode="after")
+    def _edges_do_not_cross(self) -> Self:
+        for low, high in self.edges:
+            below, above = getattr(self, low), getattr(self, high)
+            if below > 0 and above > 0 and below * EDGES_APART > above * (1 + 1e-9):
+                names = [(rule_of(self, field) or {}).get("label", field) for field in (low, high)]
+                raise ValueError(
+                    f"{names[0].lower()} {below:g} Hz does not lie below {names[1].lower()} {above:g} Hz"
+                    f" (a semitone at the least)"
+                )
+        return self
 
     @property
     def label(self) -> str:

@@ -148,6 +148,7 @@ class Compressor(Stage):
     summary: ClassVar[str] = "turns down what is over the threshold"
     before: ClassVar[tuple[str, ...]] = ("begin_spreads",)
     after: ClassVar[tuple[str, ...]] = ("keyed_by_band", "skip")
+    edges: ClassVar[tuple[tuple[str, str], ...]] = (("key_low_cut_hz", "key_high_cut_hz"),)
     levels: ClassVar[bool] = True
     brings_up_sibilants: ClassVar[bool] = True
 

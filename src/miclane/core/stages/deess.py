@@ -121,6 +121,7 @@ class Balanced(Stage):
     after: ClassVar[tuple[str, ...]] = ("by_hand",)
     measured: ClassVar[bool] = False
     voice_band_hz: ClassVar[tuple[float, float]] = (VOICE_LOW_HZ, VOICE_HIGH_HZ)
+    edges: ClassVar[tuple[tuple[str, str], ...]] = (("low_hz", "high_hz"),)
     floor_db: ClassVar[float] = FLOOR_DB  # a voice below this is taken to be there, so that noise is not weighed
 
     mode: Literal["split", "narrow", "wide"] = Field(

@@ -59,6 +59,7 @@ class Echo(Stage):
     title: ClassVar[str] = "Delay"
     summary: ClassVar[str] = "repeats in time with the song"
     widens: ClassVar[bool] = True
+    edges: ClassVar[tuple[tuple[str, str], ...]] = (("low_cut_hz", "high_cut_hz"),)
     effect: ClassVar[bool] = True
     effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = "repeats"
     on_space: ClassVar[tuple[str, ...]] = ("picture", "tempo")

@@ -64,6 +64,7 @@ class Duck(Stage):
     title: ClassVar[str] = "Duck"
     summary: ClassVar[str] = "held down by the dry vocal, back up in the gaps"
     for_returns: ClassVar[bool] = True
+    edges: ClassVar[tuple[tuple[str, str], ...]] = (("band_low_hz", "band_high_hz"),)
     ducks: ClassVar[bool] = True
 
     kind: Literal["duck"] = "duck"

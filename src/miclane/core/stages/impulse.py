@@ -85,6 +85,7 @@ class Impulse(Stage):
     summary: ClassVar[str] = "a place as it answered once"
     widens: ClassVar[bool] = True
     for_returns: ClassVar[bool] = True
+    edges: ClassVar[tuple[tuple[str, str], ...]] = (("low_cut_hz", "high_cut_hz"),)
     effect: ClassVar[bool] = True
     effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = "decay"
     on_space: ClassVar[tuple[str, ...]] = ("picture", "response")

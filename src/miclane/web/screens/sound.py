@@ -83,10 +83,14 @@ def song(
     if not start < stop <= 2 * state.session.frames + state.session.rate:
         raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
     cancel = studio.overtake(client, generation) if client else studio.new_cancel()
-    pieces = studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band))
+    pieces = iter(studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band)))
+    begun = next(pieces, None)  # what cannot be played is said before anything is sent
 
     def told() -> Iterator[bytes]:
-        with contextlib.suppress(CancelledError):
+        if begun is None:
+            return
+        yield interleaved(begun)
+        with contextlib.suppress(MicLaneError):  # the page asks for the rest, and is told why there is none
             for piece in pieces:
                 yield interleaved(piece)
 

@@ -146,11 +146,14 @@ document.addEventListener("keyup", (event) => {
 
 const db = (v) => (v > 1e-7 ? `${(20 * Math.log10(v)).toFixed(1).replace("-", "−")}` : "−∞");
 let shownAt = 0;
-on("position", ({ mean, peak, playing }) => {
+on("position", ({ mean, peak, playing, guard = 1 }) => {
   const meter = $("#meter");
   if (!meter || performance.now() - shownAt < 90) return;
   shownAt = performance.now();
-  meter.textContent = playing ? `${db(Math.sqrt(mean))} rms, ${db(peak)} peak` : "stopped";
+  const held = guard < 0.999 ? `, loudspeaker held ${guard > 0 ? db(guard) : "silent"}` : "";
+  meter.textContent = playing ? `${db(Math.sqrt(mean))} rms, ${db(peak)} peak${held}` : "stopped";
+  meter.classList.toggle("warn", held !== "");
+  meter.title = held ? "Over full scale: the loudspeaker is turned down for safety; a print is not" : "";
 });
 for (const name of /** @type {const} */ (["playing", "range", "hear", "variant"])) on(name, showFoot);
 

@@ -12,7 +12,7 @@
  * @property {{ picture: string, stage: string }} bench  a stage has been opened, or its picture is wanted anew
  * @property {{ path: string, value: number }} moved  a setting was moved by something that is not its rule
  * @property {{}} playing          playing has begun or ended
- * @property {{ at: number, playing: boolean, mean: number, peak: number, starved?: boolean }} position  where the playhead is
+ * @property {{ at: number, playing: boolean, mean: number, peak: number, starved?: boolean, guard?: number }} position  where the playhead is
  * @property {{ first: number, last: number, generation: number }} rendered  the loop has been rendered
  * @property {{ version: number, ms: number }} heard  the sound of a version has come to the loudspeaker
  * @property {{}} range            another loop

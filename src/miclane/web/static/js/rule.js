@@ -64,8 +64,18 @@ const round = (rule, value) => {
   return Number((Math.round(value / step) * step).toPrecision(10));
 };
 
+// What an edge of a band may be set to: it does not pass the other edge; 0 is open.
+function within(rule, value) {
+  const edge = (side) => (rule.dataset[side] ? valueOf($(`.rule[data-path="${CSS.escape(rule.dataset[side])}"]`) ?? rule) : 0);
+  const held = Math.min(Math.max(value, number(rule, "low")), number(rule, "high"));
+  const [lower, upper] = [edge("above"), edge("below")];
+  if (held > 0 && upper > 0 && held * number(rule, "apart") > upper) return Math.max(number(rule, "low"), Math.floor(upper / number(rule, "apart")));
+  if (held > 0 && lower > 0 && held < lower * number(rule, "apart")) return Math.min(number(rule, "high"), Math.ceil(lower * number(rule, "apart")));
+  return held;
+}
+
 function move(rule, value, gesture) {
-  const held = Math.min(Math.max(round(rule, value), number(rule, "low")), number(rule, "high"));
+  const held = within(rule, round(rule, value));
   if (held === valueOf(rule)) return;
   show(rule, held);
   rule.dispatchEvent(new CustomEvent("rule", { bubbles: true, detail: { value: held } }));

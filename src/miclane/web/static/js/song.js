@@ -1,7 +1,7 @@
 // The whole song, streamed from where it is heard on.
 
 import { state, toast } from "./session.js";
-import { give, orderNow, player } from "./player.js";
+import { give, orderNow, player, stop } from "./player.js";
 import { address, parted } from "./fetching.js";
 
 const BUFFER_S = 10;
@@ -16,6 +16,7 @@ export async function flow(variant, from) {
   try {
     const answer = await fetch(address("song", from, player.last, variant), { signal, headers: { accept: "application/json" } });
     if (!answer.ok) throw new Error((await answer.json()).error);
+    if (!answer.body) return; // overtaken
     const reader = answer.body.getReader();
     let rest = new Uint8Array(0);
     for (;;) {
@@ -34,7 +35,10 @@ export async function flow(variant, from) {
       }
     }
   } catch (error) {
-    if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
+    if (error.name !== "AbortError") {
+      toast(`No sound: ${error.message}`);
+      stop();
+    }
   } finally {
     run.live = false;
   }

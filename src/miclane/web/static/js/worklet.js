@@ -61,6 +61,8 @@ class Player extends AudioWorkletProcessor {
     this.ticks = 0;
     this.told = "";
     this.amplitude = 0;
+    this.guard = 1; // what the loudspeaker is turned down by, so that nothing passes full scale
+    this.least = 1;
     this.port.onmessage = (event) => this.take(event.data);
   }
 
@@ -136,6 +138,24 @@ class Player extends AudioWorkletProcessor {
     return this.takes[name]?.current?.covers(i, i + 128) ?? false;
   }
 
+  // what is heard is measured; then the loudspeaker gets nothing over full scale, and nothing that is no number
+  safe(left, right, k) {
+    const most = Math.max(Math.abs(left[k]), Math.abs(right[k]));
+    if (!(most < Infinity)) {
+      left[k] = right[k] = this.least = 0;
+      return;
+    }
+    this.level += left[k] * left[k] + right[k] * right[k];
+    this.peak = Math.max(this.peak, most);
+    this.count += 1;
+    this.guard += (1 - this.guard) / (0.1 * sampleRate);
+    if (this.guard > 0.9999) this.guard = 1;
+    if (most * this.guard > 1) this.guard = 1 / most;
+    this.least = Math.min(this.least, this.guard);
+    left[k] *= this.guard;
+    right[k] *= this.guard;
+  }
+
   silent() {
     this.l = 0;
     this.r = 0;
@@ -190,16 +210,15 @@ class Player extends AudioWorkletProcessor {
       }
       left[k] = l * this.amplitude;
       right[k] = r * this.amplitude;
-      this.level += left[k] * left[k] + right[k] * right[k];
-      this.peak = Math.max(this.peak, Math.abs(left[k]), Math.abs(right[k]));
-      this.count += 1;
+      this.safe(left, right, k);
     }
     this.ticks += 1;
     if (this.ticks % 10 === 0) {
       this.port.postMessage({
-        type: "position", at: this.at, playing: this.playing, mean: this.level / this.count / 2, peak: this.peak, starved: this.waiting,
+        type: "position", at: this.at, playing: this.playing, mean: this.level / Math.max(this.count, 1) / 2, peak: this.peak, starved: this.waiting, guard: this.least,
       });
       this.level = this.peak = this.count = 0;
+      this.least = this.guard;
     }
     return true;
   }
