@@ -81,6 +81,11 @@ def eventually(page, holds) -> None:
     raise AssertionError("it did not come to hold")
 
 
+def all_kept(page: Page) -> None:
+    """Wait until nothing that was set is on its way any more."""
+    until(page, "(document.body.dataset.waiting ?? '0') === '0'")
+
+
 GRAB = """async (n) => {
   const out = [];
   const a = miclane.player.analyser;

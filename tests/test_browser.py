@@ -8,10 +8,12 @@ import pytest
 import soundfile
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import expect
+from sqlalchemy import func, select
 
-from browsing import GRAB, LANE, eventually, place_of, play, until
+from browsing import GRAB, LANE, all_kept, eventually, place_of, play, until
 from conftest import RATE, noise
 from miclane.core.audio import read_sound
+from miclane.store.tables import ChangeRow
 
 pytestmark = pytest.mark.browser
 SERIOUS = ("serious", "critical")
@@ -62,6 +64,7 @@ def test_a_rule_is_dragged_typed_and_moved_by_keys(at, demo) -> None:
         page.mouse.down()
         page.mouse.move(mark["x"] + 2 + box["width"] * 0.1, mark["y"] + 6, steps=5)
         page.mouse.up()
+        all_kept(page)
     until(page, "document.querySelector('#saved').textContent.includes('step 1')")
     dragged = float(rule.get_attribute("aria-valuenow"))
     assert abs(dragged - (before + 6)) < 1
@@ -93,6 +96,7 @@ def test_a_pin_is_dragged_and_undone_and_survives_a_reload(at, demo) -> None:
         page.mouse.down()
         page.mouse.move(pin["x"] + 68, pin["y"] - 20, steps=6)
         page.mouse.up()
+        all_kept(page)
     until(page, f"document.querySelector('#eq-curve').getAttribute('d') !== {json.dumps(curve)}")
     expect(page.locator('.pin[data-band="2"]')).to_have_attribute("aria-current", "true")
     eventually(page, lambda: stage(demo, "clean").bands[2].frequency_hz > before.frequency_hz * 1.2)
@@ -145,6 +149,47 @@ def test_held_untreated_is_as_loud_as_treated(at, demo) -> None:
     assert abs(levels["treated"] - levels["untreated"]) < 2.5  # unweighted power of two differently shaped spectra
 
 
+def test_untreated_is_matched_to_what_was_set_just_before(at, demo) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    play(page)
+    threshold = page.get_by_role("slider", name="Threshold")
+    threshold.focus()
+    for _ in range(3):
+        page.keyboard.press("PageDown")
+    page.keyboard.down("h")
+    until(page, "miclane.player.variant === 'untreated'")
+    measured = page.evaluate("miclane.player.figures.version")
+    assert stage(demo, "peaks").threshold_db == float(threshold.get_attribute("aria-valuenow"))
+    with demo.studio.database.reading() as db:
+        kept = db.scalar(select(func.max(ChangeRow.version)).where(ChangeRow.edits.contains("threshold_db")))
+    assert measured >= kept > 1
+    page.keyboard.up("h")
+    until(page, "miclane.player.variant === 'treated'")
+
+
+@pytest.mark.parametrize("by", ["key", "mouse"])
+def test_a_press_that_is_let_go_of_before_untreated_is_there_changes_nothing(at, demo, by: str) -> None:
+    page = at(LANE)
+    play(page)
+    until(page, "miclane.player.figures?.stations")
+    held: list = []
+    page.route("**/sound?*variant=untreated*", lambda route: held.append(route))
+    if by == "key":
+        page.keyboard.down("h")
+        eventually(page, lambda: held)
+        page.keyboard.up("h")
+    else:
+        page.locator("#hold").hover()
+        page.mouse.down()
+        eventually(page, lambda: held)
+        page.mouse.up()
+    with page.expect_response("**/sound?*variant=untreated*"):
+        held[0].continue_()
+    page.unroute("**/sound?*variant=untreated*")
+    page.evaluate("() => new Promise((done) => setTimeout(done, 300))")
+    assert page.evaluate("miclane.player.variant") == "treated"
+
+
 def test_removed_is_untreated_minus_treated(at, demo) -> None:
     page = at(LANE)
     play(page)
@@ -195,6 +240,7 @@ def test_a_station_is_dragged_to_another_place(at, demo) -> None:
         page.mouse.down()
         page.mouse.move(goal["x"] + 30, goal["y"] + 7, steps=8)
         page.mouse.up()
+        all_kept(page)
     now = [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages]
     assert now.index("deess") > now.index("level")
     with page.expect_response("**/undo"):

@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 from scipy.signal import butter, sosfiltfilt
 from scipy.signal.windows import blackmanharris
 
-from browsing import GRAB, LANE, eventually, place_of, play, until
+from browsing import GRAB, LANE, all_kept, eventually, place_of, play, until
 from conftest import RATE, sine
 
 pytestmark = pytest.mark.browser
@@ -71,6 +71,7 @@ def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo
         page.mouse.down()
         page.mouse.move(place["x"] + place["width"] + 20, place["y"] + 9, steps=5)
         page.mouse.up()
+        all_kept(page)
     eventually(page, lambda: lead_of(demo).phrases[3].end > before[3].end + 2000)
     settled(page, demo)
     assert lead_of(demo).phrases[3].start == before[3].start
@@ -115,6 +116,7 @@ def test_trims_are_dragged_alone_and_by_section(at, demo) -> None:
         page.mouse.down()
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] + 90, steps=6)
         page.mouse.up()
+        all_kept(page)
     eventually(page, lambda: lead_of(demo).phrases[3].trim_db < -1)
     drawn = "(v) => Number(document.body.dataset.drawn) >= v"
     until(page, drawn, demo.studio.sessions.get("salt-ferry").version)
@@ -156,6 +158,7 @@ def test_a_ride_is_drawn_dragged_and_drawn_again_around_what_was_drawn(at, demo)
         page.mouse.down()
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] - 30, steps=5)
         page.mouse.up()
+        all_kept(page)
     expect(page.locator(".ride-point.by-hand")).to_have_count(1)
     shown = page.locator(f'.ride-point[data-k="{k}"]')
     eventually(page, lambda: kept(demo, k).gain_db == float(shown.get_attribute("aria-valuenow")))
@@ -202,6 +205,7 @@ def test_the_hunt_sweeps_a_boost_and_leaves_a_cut_in_one_step(at, demo) -> None:
     page.mouse.down()
     page.mouse.move(plot["x"] + 440, plot["y"] + 100, steps=4)
     page.mouse.up()
+    all_kept(page)
     expect(page.locator(".pin")).to_have_count(len(bands) + 1)
     undo_until(page, lambda: stage(demo, "clean").bands == bands)
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import expect
 
-from browsing import LANE, place_of, until
+from browsing import LANE, all_kept, place_of, until
 from conftest import RATE
 from miclane.core.stages.base import EDGES_APART
 from test_browser_cleaning import eventually, lead_of, stage, undo_until
@@ -55,6 +55,7 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
     page.mouse.down()
     page.mouse.move(box["x"] + 6, box["y"] + 104, steps=5)
     page.mouse.up()
+    all_kept(page)
     eventually(page, lambda: len(stage(demo, "deess").by_hand) == 1)
     drawn(page, demo)
     hand = stage(demo, "deess").by_hand[0]
@@ -85,6 +86,7 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
     page.mouse.down()
     page.mouse.move(x, y + 48, steps=4)
     page.mouse.up()
+    all_kept(page)
     eventually(page, lambda: len(stage(demo, "deess").by_hand) == 1)
     assert -18 < stage(demo, "deess").by_hand[0].gain_db < -5
     undo_until(page, lambda: stage(demo, "deess").by_hand == before)

@@ -1,7 +1,7 @@
 // The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
 
 import { on, say } from "./messages.js";
-import { history, picture, set, state, $, $$ } from "./session.js";
+import { history, picture, set, settled, state, $, $$ } from "./session.js";
 import { hearVariant, isSong, listen, looping, match, measured, play, player, prepare, range, stop, unhurried } from "./player.js";
 import { showKeys } from "./keys.js";
 import { loopPhrases, phraseAt, setLoop } from "./strip.js";
@@ -33,12 +33,22 @@ export const toggle = () => (player.playing ? stop() : play());
 
 const holdVariant = () => state.data?.hold ?? "untreated";
 
-async function other(variant, wanted) {
-  if (wanted && player.variant !== variant) {
-    await prepare(variant);
-    if (variant === holdVariant() && player.figures?.version !== state.version) await measure(); // equally loud from its first sample
-    hearVariant(variant);
-  } else if (!wanted && player.variant === variant) hearVariant("treated");
+const SETTLE_MS = 15000; // a slow machine; where the server does not answer, nothing new is heard either
+const pause = (ms) => new Promise((done) => setTimeout(done, ms));
+let wanted = "treated"; // what is to be heard once it is there
+
+async function other(variant, on) {
+  wanted = on ? variant : "treated";
+  if (!on) return void (player.variant === variant && hearVariant("treated"));
+  if (player.variant === variant) return;
+  const latest = performance.now() + SETTLE_MS;
+  await Promise.race([settled(), pause(SETTLE_MS)]); // what is set counts already
+  await prepare(variant);
+  while (variant === holdVariant() && wanted === variant && player.figures?.version !== state.version && performance.now() < latest) {
+    await measure(); // equally loud from its first sample
+    if (player.figures?.version !== state.version) await pause(50); // overtaken by what came in between
+  }
+  if (wanted === variant) hearVariant(variant); // not let go of meanwhile
 }
 
 function toggleLoop() {
@@ -105,7 +115,7 @@ export function showLight() {
 document.addEventListener("pointerdown", (event) => {
   if (event.target.closest("#hold")) other(holdVariant(), true);
 });
-for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => player.variant === holdVariant() && !held.has("h") && other(holdVariant(), false));
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => [player.variant, wanted].includes(holdVariant()) && !held.has("h") && other(holdVariant(), false));
 
 const held = new Set();
 const typing = (target) => target.closest?.("input, textarea, select, dialog[open], .menu");

@@ -41,6 +41,9 @@ async function ask(address, body) {
 
 const ok = (status) => status >= 200 && status < 300;
 
+/** Resolves once all that was set is kept. */
+export const settled = () => queue.idle();
+
 // Something the server is asked to do, once all edits before it are kept; what it tells, or null with its reason shown.
 export async function post(address, body) {
   await queue.idle();
