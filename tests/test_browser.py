@@ -167,7 +167,7 @@ def test_untreated_is_matched_to_what_was_set_just_before(at, demo) -> None:
     until(page, "miclane.player.variant === 'treated'")
 
 
-@pytest.mark.parametrize("by", ["key", "mouse"])
+@pytest.mark.parametrize("by", ["key", "mouse", "removed twice"])
 def test_a_press_that_is_let_go_of_before_untreated_is_there_changes_nothing(at, demo, by: str) -> None:
     page = at(LANE)
     play(page)
@@ -178,6 +178,10 @@ def test_a_press_that_is_let_go_of_before_untreated_is_there_changes_nothing(at,
         page.keyboard.down("h")
         eventually(page, lambda: held)
         page.keyboard.up("h")
+    elif by == "removed twice":
+        page.keyboard.press("r")
+        eventually(page, lambda: held)
+        page.keyboard.press("r")
     else:
         page.locator("#hold").hover()
         page.mouse.down()

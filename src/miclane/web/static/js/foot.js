@@ -36,6 +36,7 @@ const holdVariant = () => state.data?.hold ?? "untreated";
 const SETTLE_MS = 15000; // a slow machine; where the server does not answer, nothing new is heard either
 const pause = (ms) => new Promise((done) => setTimeout(done, ms));
 let wanted = "treated"; // what is to be heard once it is there
+on("variant", () => (wanted = player.variant));
 
 async function other(variant, on) {
   wanted = on ? variant : "treated";
@@ -77,7 +78,7 @@ document.addEventListener("click", (event) => {
   if (at("#play")) toggle();
   else if (at("#loop-on")) toggleLoop();
   else if (at("#hear button")) listen(at("#hear button").dataset.hear, state.lane);
-  else if (at("#removed")) other("removed", player.variant !== "removed");
+  else if (at("#removed")) other("removed", wanted !== "removed");
   else if (at("#undo")) history("undo");
   else if (at("#redo")) history("redo");
   else if (at("#help")) showKeys();
@@ -140,7 +141,7 @@ document.addEventListener("keydown", (event) => {
   else if (key === "h" && !held.has("h")) {
     held.add("h");
     other(holdVariant(), true);
-  } else if (key === "r" && !event.repeat) other("removed", player.variant !== "removed");
+  } else if (key === "r" && !event.repeat) other("removed", wanted !== "removed");
   else if (key === "b") $("#bypass") && set($("#bypass").dataset.switch, $("#bypass").getAttribute("aria-pressed") === "true", { structure: true });
   else if (key === "e" && !event.repeat) toggleEyes();
   else if (event.key === "?") showKeys();
@@ -160,10 +161,10 @@ on("position", ({ mean, peak, playing, guard = 1 }) => {
   const meter = $("#meter");
   if (!meter || performance.now() - shownAt < 90) return;
   shownAt = performance.now();
-  const held = guard < 0.999 ? `, loudspeaker held ${guard > 0 ? db(guard) : "silent"}` : "";
-  meter.textContent = playing ? `${db(Math.sqrt(mean))} rms, ${db(peak)} peak${held}` : "stopped";
-  meter.classList.toggle("warn", held !== "");
-  meter.title = held ? "Over full scale: the loudspeaker is turned down for safety; a print is not" : "";
+  const safe = guard < 0.999 ? `, loudspeaker held ${guard > 0 ? `${db(guard)} dB` : "silent"}` : "";
+  meter.textContent = playing ? `${db(Math.sqrt(mean))} rms, ${db(peak)} peak${safe}` : "stopped";
+  meter.classList.toggle("warn", safe !== "");
+  meter.title = safe ? "Over full scale: the loudspeaker is turned down for safety; a print is not" : "";
 });
 for (const name of /** @type {const} */ (["playing", "range", "hear", "variant"])) on(name, showFoot);
 
