@@ -1,6 +1,7 @@
 """What the browser tests share: a page of the demo, playing, and its sound read back from the audio graph."""
 
 import shutil
+import time
 from types import SimpleNamespace
 
 import pytest
@@ -74,7 +75,8 @@ def play(page: Page) -> None:
 
 def eventually(page, holds) -> None:
     """Wait until what the browser sent has been kept."""
-    for _ in range(200):
+    latest = time.monotonic() + 60
+    while time.monotonic() < latest:
         if holds():
             return
         page.wait_for_timeout(50)

@@ -205,6 +205,20 @@ def test_removed_is_untreated_minus_treated(at, demo) -> None:
     expect(page.locator("#removed")).to_have_attribute("aria-pressed", "false")
 
 
+def test_what_is_removed_follows_the_hand(at, demo) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    play(page)
+    page.keyboard.press("r")
+    until(page, "miclane.player.variant === 'removed'")
+    before = page.evaluate(GRAB, 20)
+    threshold = page.get_by_role("slider", name="Threshold")
+    threshold.focus()
+    for _ in range(8):
+        page.keyboard.press("PageDown")
+    all_kept(page)
+    eventually(page, lambda: page.evaluate(GRAB, 20) > 2 * before)
+
+
 def test_stages_are_added_moved_renamed_bypassed_and_removed(at, demo) -> None:
     page = at(f"{LANE}?stage=clean")
     count = page.locator(".station").count()

@@ -97,6 +97,32 @@ def print_states(folder: Path) -> list[tuple[str, str]]:
         return database.execute("select state, message from prints").fetchall()
 
 
+def test_a_measurement_ends_with_the_program_that_was_killed() -> None:
+    code = """
+import threading, time
+import numpy as np
+from miclane.core.measure.worker import Measurer
+measurer = Measurer()
+take = np.random.default_rng(0).standard_normal((1, 48000 * 600)) * 0.1
+threading.Thread(target=measurer.measure, args=(take, 48000), daemon=True).start()
+while measurer._worker is None:
+    time.sleep(0.02)
+time.sleep(2)
+print(measurer._worker.pid, flush=True)
+time.sleep(600)
+"""
+    program = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True)
+    assert program.stdout is not None
+    worker = Path(f"/proc/{int(program.stdout.readline())}")
+    assert worker.exists()
+    program.kill()
+    program.wait()
+    killed = time.monotonic()
+    while worker.exists():
+        assert time.monotonic() < killed + 8
+        time.sleep(0.05)
+
+
 def test_every_stop_leaves_all_edits_in_the_file_itself(tmp_path: Path) -> None:
     filled(tmp_path)
     for how in (signal.SIGTERM, signal.SIGINT):

@@ -2,7 +2,7 @@
 
 import { on, say } from "./messages.js";
 import { history, picture, set, settled, state, $, $$ } from "./session.js";
-import { hearVariant, isSong, listen, looping, match, measured, play, player, prepare, range, stop, unhurried } from "./player.js";
+import { hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
 import { showKeys } from "./keys.js";
 import { loopPhrases, phraseAt, setLoop } from "./strip.js";
 
@@ -44,7 +44,7 @@ async function other(variant, on) {
   if (player.variant === variant) return;
   const latest = performance.now() + SETTLE_MS;
   await Promise.race([settled(), pause(SETTLE_MS)]); // what is set counts already
-  await prepare(variant);
+  await prepared(variant, () => wanted === variant);
   while (variant === holdVariant() && wanted === variant && player.figures?.version !== state.version && performance.now() < latest) {
     await measure(); // equally loud from its first sample
     if (player.figures?.version !== state.version) await pause(50); // overtaken by what came in between

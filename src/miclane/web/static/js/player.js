@@ -169,17 +169,29 @@ async function removed(a, b, signal) {
   return raw;
 }
 
-// The other sides of the comparison, fetched once the treated loop is there.
+// Another side of the comparison; true once it is there, false where a change overtook it.
 export async function prepare(variant) {
-  if (isSong()) return;
+  if (isSong()) return true;
   const generation = order;
+  const { signal } = inFlight;
   try {
-    if (variant === "removed") give("removed", player.first, await removed(player.first, player.last, inFlight.signal), generation);
-    else give(variant, player.first, await fetchSound(player.first, player.last, variant, "", inFlight.signal), generation);
+    const sound = variant === "removed" ? await removed(player.first, player.last, signal) : await fetchSound(player.first, player.last, variant, "", signal);
+    give(variant, player.first, sound, generation);
+    return generation === order && sound !== null;
   } catch (error) {
-    if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
+    if (error.name === "AbortError") return false;
+    toast(`No sound: ${error.message}`);
+    return true; // there will be none
   }
 }
+
+// Has it ready, whatever comes in between, for as long as it is wanted.
+export async function prepared(variant, wanted) {
+  while (wanted() && !(await prepare(variant))) await new Promise((done) => setTimeout(done, 50));
+}
+
+// what is compared is of the same settings as what it is compared with
+on("rendered", () => !["treated", "band"].includes(player.variant) && prepare(player.variant));
 
 // One band of an EQ alone, or the whole again (null).
 export async function hearBand(band) {

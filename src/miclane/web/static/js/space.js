@@ -3,7 +3,7 @@
 import { on } from "./messages.js";
 import { change, changedBy, picture, post, set, state, toast, $ } from "./session.js";
 import { register } from "./screens.js";
-import { hearVariant, listen, measured, player, prepare, unhurried } from "./player.js";
+import { hearVariant, listen, measured, player, prepared, unhurried } from "./player.js";
 import { loopPhrases, loopSomewhere } from "./strip.js";
 
 let token = 0;
@@ -85,7 +85,7 @@ document.addEventListener("click", (event) => {
     return void change([{ op: "insert", path: opened.dataset.throw, index: 99, value }], { structure: true });
   }
   if (at("#tap")) return tap();
-  if (at("#duckfirst")) return void duckFirst(player.variant !== "duckfirst");
+  if (at("#duckfirst")) return void duckFirst(!duckingFirst);
   return undefined;
 });
 
@@ -129,11 +129,12 @@ function tap() {
   tapped = setTimeout(() => set("tempo_bpm", Math.min(400, Math.max(20, bpm)), { structure: true }), 1200);
 }
 
+let duckingFirst = false; // is to be heard once it is there
+on("variant", () => (duckingFirst = player.variant === "duckfirst"));
 async function duckFirst(wanted) {
-  if (wanted) {
-    await prepare("duckfirst");
-    hearVariant("duckfirst");
-  } else hearVariant("treated");
+  duckingFirst = wanted;
+  if (wanted) await prepared("duckfirst", () => duckingFirst);
+  if (duckingFirst === wanted) hearVariant(wanted ? "duckfirst" : "treated");
   drawPicture();
 }
 
@@ -163,8 +164,9 @@ async function without(wanted) {
   if (wanted) {
     player.without = $("#space").dataset.return;
     spot.setAttribute("aria-pressed", "true");
-    await prepare("without");
-    if (spot.getAttribute("aria-pressed") === "true") hearVariant("without");
+    const held = () => spot.getAttribute("aria-pressed") === "true";
+    await prepared("without", held);
+    if (held()) hearVariant("without");
   } else if (spot.getAttribute("aria-pressed") === "true") {
     spot.setAttribute("aria-pressed", "false");
     hearVariant("treated");
