@@ -61,6 +61,25 @@ def test_the_report_applies_an_answer_and_measures_again(at, demo) -> None:
     undo_until(page, lambda: lead_of(demo).stages == before.stages)
 
 
+def test_a_report_whose_measurement_was_let_go_stays_and_waits_for_the_hand(at, demo) -> None:
+    page = at(f"{LANE}?stage=clean")
+    slip = page.locator(".slip").first
+    expect(slip).to_contain_text("treated", timeout=60_000)
+    asked: list[str] = []
+
+    def let_go(route) -> None:
+        asked.append(route.request.url)
+        route.fulfill(status=204)
+
+    page.route("**/report?*again=1*", let_go)
+    page.get_by_role("slider", name="Frequency").press("ArrowRight")
+    eventually(page, lambda: len(asked) == 1)
+    with page.expect_response(lambda r: "/spectrum/" in r.url):  # drawn from the newest loop
+        page.get_by_role("slider", name="Frequency").press("ArrowRight")
+    expect(slip).to_contain_text("treated")
+    assert len(asked) == 1  # a whole take is measured once the hand rests, not beside what it wants to hear
+
+
 def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo) -> None:
     page = at(LANE)
     before = lead_of(demo).phrases

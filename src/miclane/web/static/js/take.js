@@ -19,6 +19,7 @@ async function loadReport() {
       if (spot.childElementCount < 2) spot.innerHTML = `<p class="dim p-3">The take could not be measured: ${answer ? (await answer.json()).error : "the server does not answer"}.</p>`;
       return;
     }
+    if (answer.status === 204) return; // let go, for the session has changed: what is shown stays until it is measured again
     const focus = document.activeElement?.closest?.(".slip")?.dataset.finding;
     spot.innerHTML = await answer.text();
     if (focus) $(`.slip[data-finding="${CSS.escape(focus)}"] button`, spot)?.focus();
