@@ -83,3 +83,19 @@ def test_wet_is_about_as_loud_as_the_dry() -> None:
     x *= 0.1 / x.std()
     wet = run(Reverb(decay_s=1.9), x).y[:, 2 * RATE :]
     assert abs(integrated_lufs(wet, RATE) - integrated_lufs(x[:, 2 * RATE :], RATE)) < 4
+
+
+@pytest.mark.parametrize("rate", [48000, 96000])
+@pytest.mark.parametrize("model", ["plate", "room", "hall"])
+def test_short_sounds_after_silence_are_all_there(model: str, rate: int) -> None:
+    rng = np.random.default_rng(7)
+    syllable = np.sin(2 * np.pi * 400 * np.arange(rate // 25) / rate) * np.hanning(rate // 25)
+    for sound in (np.ones(1), syllable):
+        levels = []
+        for predelay_ms in (0, 30, 100, 240, 500):
+            for place in rng.integers(0, rate, 4):
+                x = np.zeros((1, 3 * rate))
+                x[0, place : place + len(sound)] = sound
+                stage = Reverb(model=model, decay_s=0.6, predelay_ms=predelay_ms)
+                levels.append(10 * np.log10((run(stage, x, block=int(rng.integers(500, 9000)), rate=rate).y ** 2).sum()))
+        assert np.ptp(levels) < 0.5

@@ -161,6 +161,10 @@ class ReverbProcessor(Processor):
         level = np.sqrt(self.lengths.mean() * 13.8 / (s.decay_s * rate)) * s.level_trim
         self.taps_out = signs * np.sign(np.cos(np.arange(LINES) * 2.39))[:, None] / 4 * level
         self.done = 0
+        way = round(s.predelay_ms * rate / 1000) + round(model.late_ms * s.size * rate / 1000) + self.early.shape[1]
+        self.way = way + int(self.spans.sum(axis=1).max())  # frames from the sound to the lines, at most
+        self.round = int(self.lengths.max() + depth) + GRID  # frames in which all that is in the lines is heard
+        self.unfed, self.unheard, self.fed, self.heard = 0, 0, False, False
 
     def start_at(self, frame: int) -> None:
         turned = np.angle(self.lfo_step[:, 1] + 1j * self.lfo_step[:, 0]) * (frame // GRID)
@@ -192,10 +196,20 @@ class ReverbProcessor(Processor):
         )
         if early is not None:
             wet += early
+        self.fed, self.heard = self.fed or stereo.any(), self.heard or np.abs(wet).max(initial=0.0) >= _SILENCE
         self.done += stereo.shape[1]
-        if self.done % _PIECE == 0 and not stereo.any() and np.abs(wet).max() < _SILENCE:
-            self._fall_silent()
+        if self.done % _PIECE == 0:
+            self._piece_is_over()
         return wet
+
+    def _piece_is_over(self) -> None:
+        """What nobody hears any more is forgotten, once nothing can be on its way."""
+        self.unfed = 0 if self.fed else self.unfed + _PIECE
+        self.unheard = 0 if self.heard else self.unheard + _PIECE
+        self.fed = self.heard = False
+        if self.unfed > self.way + self.round and self.unheard > self.round:
+            for array in (self.lines, self.shelf_state, self.filter.state, self.diffusers):
+                array[:] = 0.0
 
     def _reflected(self, fed: np.ndarray) -> np.ndarray | None:
         """Early reflections of what is fed (2, n); None where the model has none."""
@@ -209,10 +223,6 @@ class ReverbProcessor(Processor):
             for at in np.flatnonzero(self.early[side]):
                 out[side] += self.early[side, at] * held[side, length - 1 - at : length - 1 - at + n]
         return out
-
-    def _fall_silent(self) -> None:
-        for array in (self.lines, self.shelf_state, self.filter.state, self.diffusers):
-            array[:] = 0.0
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])) if x.shape[0] == 1 else x)
