@@ -96,7 +96,7 @@ def loudest_alias(curve: str) -> float:
     """Loudest line that is no harmonic, dBc, of tones of 1, 5 and 9 kHz at full amount."""
     worst = -200.0
     for frequency in (1000, 5000, 9000):
-        y, _ = through(Drive(curve=curve, amount_db=18, level_matched=False), sine(frequency, -1, 2.0))
+        y, _ = through(Drive(curve=curve, amount_db=18, auto_makeup=False), sine(frequency, -1, 2.0))
         power = np.abs(np.fft.rfft(y[0, -RATE:] * np.blackman(RATE) ** 2))
         lines = power.copy()
         lines[:20] = 0

@@ -1,5 +1,6 @@
-"""What follows from an edit: a compressor's makeup is kept with no page open, and on the command line."""
+"""What follows from an edit: makeup of compressors, drives, EQs, kept with no page open, and on the command line."""
 
+import json
 import time
 
 import numpy as np
@@ -13,7 +14,9 @@ from miclane.core.mix.chain import Chain
 from miclane.core.mix.edits import Edit, Insert, Set
 from miclane.core.process import process
 from miclane.core.stages.compressor import Compressor
+from miclane.core.stages.drive import Drive
 from miclane.demo.seed import SONG, seed
+from miclane.store.tables import SessionRow
 from miclane.studio.follows import EXCERPT_S, excerpt
 from miclane.studio.studio import Studio
 
@@ -29,6 +32,10 @@ def song(studio: Studio) -> Studio:
 
 def level(studio: Studio) -> Compressor:
     return next(s for s in studio.sessions.get("salt-ferry").session.lane("lead").stages if s.id == "level")
+
+
+def grit(studio: Studio) -> Drive:
+    return next(s for s in studio.sessions.get("salt-ferry").session.lane("lead").stages if s.id == "grit")
 
 
 def off_by(studio: Studio) -> float:
@@ -84,6 +91,43 @@ def test_in_a_gesture_before_it_it_is_matched_once_the_hand_rests(song: Studio) 
     assert abs(off_by(song)) < 0.15
     assert song.sessions.get("salt-ferry").steps == before.steps + 1
     assert song.sessions.undo("salt-ferry").session == before.session
+
+
+def test_a_drive_is_as_loud_as_before_and_was_when_it_found_its_level_while_playing(song: Studio) -> None:
+    drive = {"kind": "drive", "id": "grit", "amount_db": 15}
+    song.edit("salt-ferry", [Insert(path="lanes/lead/stages", index=2, value=drive)])
+    assert grit(song).makeup_db > 1
+    song.edit("salt-ferry", [Set(path="lanes/lead/stages/grit/amount_db", value=3.0)], gesture="drag")
+    assert 0 < grit(song).makeup_db < 1
+    song.edit("salt-ferry", [Set(path="lanes/lead/stages/grit/amount_db", value=15.0)])
+    found = grit(song).makeup_db
+    with song.database.writing() as db:  # as version 3 had it
+        row = db.get_one(SessionRow, "salt-ferry")
+        tree = json.loads(row.document) | {"version": 3}
+        old = next(s for lane in tree["lanes"] for s in lane["stages"] if s["id"] == "grit")
+        old["level_matched"] = old.pop("auto_makeup")
+        del old["makeup_db"]
+        row.document = json.dumps(tree)
+        db.commit()
+    song.sessions.forget()
+    assert grit(song).makeup_db == found
+
+
+def test_on_the_command_line_an_eq_makes_up_its_level_where_the_chain_says_so() -> None:
+    audio, rate = soundfile.read(SONG / "lead.flac", frames=10 * RATE, start=18 * RATE)
+    x = np.ascontiguousarray(audio[None])
+    eq = {"kind": "eq", "bands": [{"shape": "low_shelf", "frequency_hz": 400, "gain_db": -9, "q": 0.7}]}
+    louder = []
+    for more in ({}, {"auto_makeup": False}, {"auto_makeup": True}):
+        for stages in (
+            [{**eq, **more}],
+            [{"kind": "split", "branches": [{"stages": [{**eq, **more}], "blend_db": 0}], "dry_db": -60}],
+        ):
+            chain = Chain.model_validate({"format": "mic-lane/chain", "version": 1, "stages": stages})
+            louder.append(integrated_lufs(process(x, rate, chain)[0], rate) - integrated_lufs(x, rate))
+    assert max(louder[:4]) < -2
+    assert abs(louder[4]) < 0.3
+    assert abs(louder[5]) < 0.3
 
 
 def test_what_comes_after_it_leaves_it_alone(song: Studio) -> None:

@@ -7,6 +7,8 @@ from hypothesis import strategies as st
 
 from conftest import RATE, noise, run, sine
 from miclane.core.measure.loudness import integrated_lufs
+from miclane.core.mix.chain import Chain
+from miclane.core.process import process
 from miclane.core.stages.drive import Drive, harmonics_db
 
 CURVES = ("tube", "tape", "hard")
@@ -21,7 +23,7 @@ def spectrum(y: np.ndarray) -> np.ndarray:
 @pytest.mark.parametrize("frequency", [1000, 5000, 9000])
 def test_no_alias_at_full_amount(curve: str, frequency: int, capsys) -> None:
     n = 2 * RATE
-    y = run(Drive(curve=curve, amount_db=MOST, level_matched=False), sine(frequency, -1, 4)).y[0, RATE : RATE + n]
+    y = run(Drive(curve=curve, amount_db=MOST, auto_makeup=False), sine(frequency, -1, 4)).y[0, RATE : RATE + n]
     power, at = spectrum(y), 2 * frequency
     others = np.ones(len(power), bool)
     for k in range(0, len(power), at):
@@ -34,7 +36,7 @@ def test_no_alias_at_full_amount(curve: str, frequency: int, capsys) -> None:
 
 def test_curves_have_their_harmonics_and_what_is_drawn_is_what_is_measured() -> None:
     for curve in CURVES:
-        stage = Drive(curve=curve, amount_db=12, level_matched=False)
+        stage = Drive(curve=curve, amount_db=12, auto_makeup=False)
         power = spectrum(run(stage, sine(250, -6, 3)).y[0, RATE : 3 * RATE])
         levels = [10 * np.log10(power[500 * h] / power[500]) for h in range(1, 7)]
         drawn = harmonics_db(stage, -6.0)
@@ -47,14 +49,14 @@ def test_curves_have_their_harmonics_and_what_is_drawn_is_what_is_measured() -> 
 @pytest.mark.parametrize("curve", CURVES)
 def test_a_faint_sound_passes_as_it_is(curve: str) -> None:
     x = sine(997, -60, 0.5)
-    y = run(Drive(curve=curve, amount_db=0, level_matched=False), x).y
+    y = run(Drive(curve=curve, amount_db=0, auto_makeup=False), x).y
     middle = slice(4000, -4000)
     assert np.abs(y - x)[:, middle].max() < 0.02 * np.abs(x).max()
 
 
 def test_dry_and_wet_are_aligned() -> None:
     x = noise(1, 1e-4)
-    half = run(Drive(curve="tape", amount_db=0, mix=0.5, level_matched=False), x).y
+    half = run(Drive(curve="tape", amount_db=0, mix=0.5, auto_makeup=False), x).y
     power = [np.abs(np.fft.rfft(v[0])) ** 2 for v in (half, x)]
     f = np.fft.rfftfreq(x.shape[1], 1 / RATE)
     for low, high in ((100, 1000), (1000, 8000), (8000, 18000)):
@@ -67,14 +69,45 @@ def test_dry_and_wet_are_aligned() -> None:
 @pytest.mark.parametrize("amount", [3.0, 9.0, MOST])
 def test_it_is_as_loud_as_before(curve: str, amount: float, lead: np.ndarray) -> None:
     x = lead[:, 4 * RATE : 16 * RATE]
-    y = run(Drive(curve=curve, amount_db=amount), x).y
-    assert abs(integrated_lufs(y, RATE) - integrated_lufs(x, RATE)) < 0.5
+    chain = {
+        "format": "mic-lane/chain",
+        "version": 2,
+        "stages": [{"kind": "drive", "curve": curve, "amount_db": amount}],
+    }
+    for mix in (1.0, 0.4):
+        chain["stages"][0]["mix"] = mix
+        y, _ = process(x, RATE, Chain.model_validate(chain))
+        assert abs(integrated_lufs(y, RATE) - integrated_lufs(x, RATE)) < 0.15
+
+
+@pytest.mark.parametrize("amount", [12.0, MOST])
+def test_a_breath_and_a_soft_phrase_do_not_come_up_after_a_loud_one(amount: float, lead: np.ndarray) -> None:
+    rng = np.random.default_rng(3)
+    loud = lead[:, 20 * RATE : 24 * RATE] * 10 ** (6 / 20)
+    breath = rng.standard_normal((1, RATE // 2)) * 10 ** (-45 / 20)
+    soft = lead[:, 20 * RATE : 23 * RATE] * 10 ** (-12 / 20)
+    still = np.zeros((1, 8 * RATE))
+    stage = Drive(amount_db=amount)
+    after = run(stage, np.concatenate([loud, breath, soft], axis=1)).y
+    for part, start, length in ((breath, 4.0, 0.5), (soft, 4.5, 3.0)):
+        heard = after[:, round(start * RATE) : round((start + length) * RATE)]
+        alone = run(stage, np.concatenate([still, part], axis=1)).y[:, 8 * RATE :]
+        assert abs(integrated_lufs(heard, RATE) - integrated_lufs(alone, RATE)) < 0.5
+
+
+@pytest.mark.parametrize("curve", CURVES)
+@pytest.mark.parametrize("settings_", [{}, {"follow": 1.0}, {"keep_low_hz": 200.0, "tone_db": 3.0}])
+def test_the_sketch_it_is_matched_by_is_as_loud_as_itself(curve: str, settings_: dict, lead: np.ndarray) -> None:
+    x = lead[:, 8 * RATE : 16 * RATE]
+    stage = Drive(curve=curve, amount_db=15, **settings_)
+    loud = integrated_lufs(run(stage, x).y, RATE)
+    assert abs(integrated_lufs(stage.sketch(RATE, 1).process(x.copy()), RATE) - loud) < 0.05
 
 
 def test_lows_are_kept() -> None:
     x = sine(60, -6, 2) + sine(3000, -40, 2)
     plain, kept = (
-        run(Drive(amount_db=12, keep_low_hz=hz, level_matched=False, curve="tape"), x).y[0, RATE // 2 : 3 * RATE // 2]
+        run(Drive(amount_db=12, keep_low_hz=hz, auto_makeup=False, curve="tape"), x).y[0, RATE // 2 : 3 * RATE // 2]
         for hz in (0.0, 500.0)
     )
     third = [10 * np.log10(spectrum(v)[180] / spectrum(v)[60]) for v in (plain, kept)]
@@ -82,7 +115,7 @@ def test_lows_are_kept() -> None:
 
 
 def test_it_bites_only_when_sung_hard() -> None:
-    stage = Drive(curve="tape", amount_db=12, follow=1.0, hard_db=-12, level_matched=False)
+    stage = Drive(curve="tape", amount_db=12, follow=1.0, hard_db=-12, auto_makeup=False)
     third = {}
     for level in (-30, -6):
         power = spectrum(run(stage, sine(250, level, 3)).y[0, RATE : 3 * RATE])
@@ -106,7 +139,7 @@ def test_any_setting_is_finite_silent_in_silence_and_free_of_blocks(
     curve, amount, tone, low, follow, mix, matched
 ) -> None:
     stage = Drive(curve=curve, amount_db=amount, tone_db=tone, keep_low_hz=low, follow=follow, mix=mix,
-                  level_matched=matched)  # fmt: skip
+                  auto_makeup=matched)  # fmt: skip
     x = noise(0.1, 0.3, channels=2)
     whole = run(stage, x, block=5000).y
     assert np.isfinite(whole).all()

@@ -97,5 +97,7 @@ def test_short_sounds_after_silence_are_all_there(model: str, rate: int) -> None
                 x = np.zeros((1, 3 * rate))
                 x[0, place : place + len(sound)] = sound
                 stage = Reverb(model=model, decay_s=0.6, predelay_ms=predelay_ms)
-                levels.append(10 * np.log10((run(stage, x, block=int(rng.integers(500, 9000)), rate=rate).y ** 2).sum()))
+                levels.append(
+                    10 * np.log10((run(stage, x, block=int(rng.integers(500, 9000)), rate=rate).y ** 2).sum())
+                )
         assert np.ptp(levels) < 0.5

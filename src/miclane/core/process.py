@@ -8,14 +8,18 @@ from .audio import cut_padded
 from .engine.graph import Builder
 from .engine.render import Renderer, SoundReader
 from .engine.stream import stream
+from .measure.makeup import makeup_edits
 from .measure.matching import match_edits
+from .measure.phrases import Span
+from .measure.spectrum import middle_and_side_power
 from .mix.chain import Chain
 from .mix.document import Bus, Lane, Session, Sound
-from .mix.edits import apply, with_ids
+from .mix.edits import Set, apply, with_ids
 from .mix.paths import Path
-from .stages.base import Key
+from .stages.base import Key, Stage
+from .stages.eq import Eq
 
-_FILE, _KEY = "0" * 64, "1" * 64
+_FILE, _KEY, _LEAST_POWER = "0" * 64, "1" * 64, 1e-10
 
 
 def process(
@@ -24,10 +28,12 @@ def process(
     """`audio` (channels, frames) through the chain; aligned to the input and as long as it plus the chain's tail.
 
     `key` is what keyed stages hear (the sound itself when there is none). With `traces`, what every stage did.
+    Stages with `auto_makeup` are matched to this file, an EQ only where the chain says so: one that says nothing of it
+    has the gain of its bands and no other.
     """
     tail = sum(s.tail_s() for s in chain.stages if s.on)
     total = audio.shape[1] + round(tail * rate)
-    stages = with_ids([s.model_dump(mode="json") for s in chain.stages])
+    stages = with_ids([_plain(s) for s in chain.stages])
     for i, stage in enumerate(stages):
         stage["id"] = f"n{i}"
         for b, branch in enumerate(stage.get("branches", [])):
@@ -46,7 +52,7 @@ def process(
         assert found is not None
         return cut_padded(found, start, stop)
 
-    session = _made_up(session, audio.shape[1], rate, read)
+    session = _made_up(session, audio, rate, read)
     builder = Builder(session)
     builder.graph.rate = rate
     graph = builder.build()
@@ -79,8 +85,26 @@ def process(
     return found.audio, told
 
 
-def _made_up(session: Session, frames: int, rate: int, read: SoundReader) -> Session:
-    """The session with the makeup of every compressor that makes up its own level, by the loudness of the file."""
+def _plain(stage: Stage) -> dict[str, Any]:
+    """A stage as JSON data, itself and what is inside it."""
+    tree = stage.model_dump(mode="json")
+    if isinstance(stage, Eq) and "auto_makeup" not in stage.model_fields_set:
+        tree["auto_makeup"] = False
+    for branch, inside in zip(stage.forks(), tree.get("branches", ()), strict=False):
+        inside["stages"] = [_plain(s) for s in branch.stages]
+    return tree
+
+
+def _made_up(session: Session, audio: np.ndarray, rate: int, read: SoundReader) -> Session:
+    """The session with the makeup of every stage that makes up its own level, by the loudness of the file."""
+    frames = audio.shape[1]
+    power = middle_and_side_power(audio, rate, [Span(0, frames)])
+
+    def spectrum_of(lane: Lane) -> np.ndarray | None:
+        return power if lane.id == "file" and power.max() > _LEAST_POWER else None
+
+    if edits := makeup_edits(session, [Set(path="lanes/file")], spectrum_of):
+        session = apply(session, edits).session
 
     def coming_in(now: Session, path: Path, stage: str) -> np.ndarray:
         builder = Builder(now)

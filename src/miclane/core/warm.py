@@ -58,6 +58,8 @@ def _run(kind: str, sound: np.ndarray) -> None:
         Stage.kinds[kind].model_validate({**stage, "detector": "rms", "key_low_cut_hz": 90}).build(
             _RATE, len(sound)
         ).process(sound)
+    if Stage.kinds[kind].makes_up:
+        Stage.kinds[kind].model_validate(stage).sketch(_RATE, len(sound)).process(sound)
     digest = "0" * 64
     held = {"digest": digest, "channels": len(sound), "frames": sound.shape[1]}
     session = Session.model_validate(

@@ -15,7 +15,7 @@ from ..core.mix.document import Session, sounds_of
 from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
 from ..core.mix.plain import apply_to_tree
-from ..core.mix.upgrades import DOCUMENT_VERSION, upgrade_document
+from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND, upgrade_document
 from .database import Database
 from .history import one_step
 from .tables import STEPS, ChangeRow, SessionRow, SoundRow, StepRow, now
@@ -57,10 +57,15 @@ class SessionStore:
         self,
         database: Database,
         follows: Callable[[Session, list[Edit], str], list[Edit]] | None = None,
+        upgraded: Callable[[Session], list[Edit]] | None = None,
     ) -> None:
-        """`follows(session, edits, gesture)` gives what must be set because of edits; it is part of their step."""
+        """`follows(session, edits, gesture)` gives what must be set because of edits; it is part of their step.
+
+        `upgraded(session)` gives what must be set in one of a time when that was found while it played.
+        """
         self.database = database
         self.follows = follows
+        self.upgraded = upgraded
         self._held: dict[str, State] = {}
         self._locks: defaultdict[str, threading.RLock] = defaultdict(threading.RLock)
 
@@ -104,7 +109,13 @@ class SessionStore:
             if held is not None and held.version == version:
                 return held
             row = self._row(db, identifier)
-            return self._state(db, row, read_session(row.document))
+            return self._state(db, row, self._read(row.document))
+
+    def _read(self, document: str) -> Session:
+        session = read_session(document)
+        if self.upgraded is not None and json.loads(document)["version"] < LEVEL_FOUND:
+            session = apply(session, self.upgraded(session)).session
+        return session
 
     def forget(self) -> None:
         """Read every session anew when it is next asked for."""

@@ -6,7 +6,7 @@ from ..core.errors import NothingThereError
 from ..core.measure.thresholds import Spread, begin, makeup_db
 from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import Path, find_stage
-from ..core.stages.compressor import Compressor
+from ..core.stages.base import Stage
 from ..store.sessions import State
 from .studio import Studio
 
@@ -28,13 +28,14 @@ def start_edits(
     return [Set(path=f"{place}/{name}", value=value) for name, value in found.items()]
 
 
-def match_edits(stage: Compressor, place: str, before: np.ndarray, rate: int) -> list[Edit]:
-    """What sets a compressor's makeup so that what comes in (channels, frames) comes out as loud; [] where it does.
+def match_edits(stage: Stage, place: str, before: np.ndarray, rate: int) -> list[Edit]:
+    """What sets a stage's makeup so that what comes in (channels, frames) comes out as loud; [] where it does.
 
     NothingThereError in silence.
     """
     by = makeup_db(stage, before, rate)
     if by is None:
         raise NothingThereError("the loop is silent here: nothing tells how loud it should be")
-    wanted = round(float(np.clip(stage.makeup_db + by, -24, 36)), 1)
-    return [] if abs(wanted - stage.makeup_db) < _LEAST_DB else [Set(path=f"{place}/makeup_db", value=wanted)]
+    now = float(getattr(stage, "makeup_db", 0.0))
+    wanted = round(float(np.clip(now + by, -24, 36)), 1)
+    return [] if abs(wanted - now) < _LEAST_DB else [Set(path=f"{place}/makeup_db", value=wanted)]

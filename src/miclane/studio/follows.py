@@ -1,4 +1,4 @@
-"""What follows from an edit and is part of its step: makeup of EQs and compressors, linked duckers."""
+"""What follows from an edit and is part of its step: makeup of EQs, compressors, drives; linked duckers."""
 
 from collections.abc import Callable
 
@@ -9,13 +9,12 @@ from ..core.engine.render import Cancel, Renderer
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError
 from ..core.measure.makeup import makeup_edits
-from ..core.measure.matching import match_edits
+from ..core.measure.matching import makes_up, match_edits
 from ..core.mix.document import Session, flat_stages
 from ..core.mix.edits import Edit, apply
 from ..core.mix.links import link_edits
 from ..core.mix.paths import Path, find_path, path_names
 from ..core.stages.base import Stage
-from ..core.stages.compressor import Compressor
 from .recent import Recent
 from .takes import Takes
 
@@ -25,8 +24,8 @@ EXCERPT_S = 5.0
 class Follows:
     """Called with a session after edits, tells what else must be set.
 
-    A compressor is matched on an excerpt of what is sung into it. While a gesture moves something before it, it waits
-    for the hand to rest: then `resting` is asked for, which matches all of them.
+    A compressor or a drive is matched on an excerpt of what is sung into it. While a gesture moves something before
+    it, it waits for the hand to rest: then `resting` is asked for, which matches all of them.
     """
 
     def __init__(self, takes: Takes, renderer_of: Callable[[int], Renderer]) -> None:
@@ -47,13 +46,18 @@ class Follows:
         """What must be set once the hand rests."""
         return match_edits(session, lambda path, stage: True, self._coming_in, session.rate)
 
+    def upgraded(self, session: Session) -> list[Edit]:
+        """What must be set in a session of a time when drives found their level while they played."""
+        drives = {s.id for m in session.paths for s in flat_stages(m.stages) if s.kind == "drive"}
+        return match_edits(session, lambda path, stage: stage in drives, self._coming_in, session.rate)
+
     def waits(self, session: Session, edits: list[Edit]) -> bool:
-        """Whether edits of a gesture leave a compressor to be matched once the hand rests."""
+        """Whether edits of a gesture leave a stage to be matched once the hand rests."""
         return any(
             _reaches(edits, path, stage.id, False) and not _reaches(edits, path, stage.id, True)
             for path in _paths(session)
             for stage in flat_stages(path.member.stages)
-            if isinstance(stage, Compressor) and stage.auto_makeup
+            if makes_up(stage)
         )
 
     def _coming_in(self, session: Session, path: Path, stage: str) -> np.ndarray | None:
@@ -92,7 +96,7 @@ def excerpt(session: Session, path: Path) -> tuple[int, int]:
 
 
 def _makes_up(stages: tuple[Stage, ...]) -> bool:
-    return any(isinstance(s, Compressor) and s.auto_makeup for s in flat_stages(stages))
+    return any(makes_up(s) for s in flat_stages(stages))
 
 
 def _paths(session: Session) -> list[Path]:

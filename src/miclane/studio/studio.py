@@ -75,7 +75,7 @@ class Studio:
                 sweep_parts(data / folder)
         self.takes = Takes(self.sounds)
         self.follows = Follows(self.takes, self.renderer)
-        self.sessions = SessionStore(self.database, self.follows)
+        self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
         self._resting: dict[str, Timer] = {}
         self._renderers: dict[int, Renderer] = {}
         self._store, self._budget = RenderStore(), Budget(UNDER_WAY_BYTES)  # of all rates together

@@ -53,6 +53,14 @@ def shaped(kind, u):
 
 
 @kernel
+def bend(x, kind, out):
+    """x (channels, n) through a curve into out, a value a frame: with aliases, for what is measured and not heard."""
+    for c in range(x.shape[0]):
+        for i in range(x.shape[1]):
+            out[c, i] = shaped(kind, x[c, i])
+
+
+@kernel
 def antiderivative(kind, u):
     """Of the curve; any constant will do."""
     if kind == HARD:

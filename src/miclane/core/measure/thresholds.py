@@ -43,7 +43,7 @@ def _quiet_points(frames: int, rate: int, phrases: Sequence[Span]) -> np.ndarray
 
 def after(stage: Stage, audio: np.ndarray, rate: int) -> np.ndarray:
     """(channels, frames) through a stage, aligned."""
-    processor = stage.build(rate, audio.shape[0])
+    processor = stage.sketch(rate, audio.shape[0])
     late = processor.latency
     padded = np.concatenate([audio, np.zeros((audio.shape[0], late))], axis=1) if late else audio
     return processor.process(np.ascontiguousarray(padded))[:, late:]

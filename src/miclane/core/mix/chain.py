@@ -15,7 +15,7 @@ class Chain(Settings):
     """What a chain file holds."""
 
     format: Literal["mic-lane/chain"]
-    version: Literal[1]
+    version: Literal[1, 2]
     name: str = Field("", max_length=200)
     stages: Stages = ()
 

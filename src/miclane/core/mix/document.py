@@ -134,7 +134,7 @@ class Session(Settings):
     """Everything about a song's vocal mix but the sound itself."""
 
     format: Literal["mic-lane/session"] = "mic-lane/session"
-    version: Literal[3] = 3
+    version: Literal[4] = 4
     name: str = Field(min_length=1, max_length=200)
     rate: Rate = 48000
     tempo_bpm: float = rule(92.0, "Tempo", "bpm", 20, 400)

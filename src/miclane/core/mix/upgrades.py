@@ -9,8 +9,9 @@ from typing import Any
 
 from ..errors import UnreadableError
 
-DOCUMENT_VERSION = 3
-CHAIN_VERSION = 1
+DOCUMENT_VERSION = 4
+CHAIN_VERSION = 2
+LEVEL_FOUND = 4  # from this version on a drive keeps the gain that makes it as loud as before
 Tree = dict[str, Any]
 
 
@@ -21,7 +22,7 @@ def upgrade_document(tree: Tree) -> Tree:
 
 def upgrade_chain(tree: Tree) -> Tree:
     """A chain file of any age as today's version has it; UnreadableError for one of a newer version."""
-    return _upgraded(tree, CHAIN_VERSION, {}, "the chain file")
+    return _upgraded(tree, CHAIN_VERSION, {1: _makes_up}, "the chain file")
 
 
 def upgrade_edits(edits: list[Tree], version: int) -> list[Tree]:
@@ -135,5 +136,22 @@ def _edits_2(edits: list[Tree]) -> list[Tree]:
     return edits
 
 
-_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once, 2: _uncrossed}
-_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1, 2: _edits_2}
+# ---- 3 to 4: a drive's level is made up by a gain that is found and kept, as a compressor's is ----
+
+
+def _makes_up(tree: Any) -> None:
+    for part in _dicts(tree):
+        if part.get("kind") == "drive" and "level_matched" in part:
+            part["auto_makeup"] = part.pop("level_matched")
+
+
+def _edits_3(edits: list[Tree]) -> list[Tree]:
+    for edit in edits:
+        _makes_up(edit.get("value"))
+        if edit["path"].endswith("/level_matched"):
+            edit["path"] = edit["path"].removesuffix("level_matched") + "auto_makeup"
+    return edits
+
+
+_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once, 2: _uncrossed, 3: _makes_up}
+_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1, 2: _edits_2, 3: _edits_3}

@@ -167,6 +167,7 @@ class Stage(Settings):
     by_peak: ClassVar[bool] = False  # its threshold stands among peaks
     starts_return: ClassVar[dict[str, dict[str, Any]]] = {}  # returns that begin with it: name and settings
     ceiling: ClassVar[str] = ""  # the setting that is a ceiling
+    makes_up: ClassVar[bool] = False  # with `auto_makeup`, its `makeup_db` is found by ear from what comes into it
     # how it is shown: templates `bench_<picture>.html` on the left, `bench_<panel>.html` on the right, and in the panel
     # those named in `before` and `after` around its settings; findings whose ids begin with `report`
     picture: ClassVar[str] = "dynamics"
@@ -271,6 +272,15 @@ class Stage(Settings):
     def build(self, rate: int, channels: int) -> Processor:
         """A fresh processor in its zero state for `channels` channels at `rate`."""
         raise NotImplementedError
+
+    def sketch(self, rate: int, channels: int) -> Processor:
+        """A processor as loud as the built one that may be coarser and quicker: it is measured, not heard."""
+        return self.build(rate, channels)
+
+    @property
+    def makeup_is_gain(self) -> bool:
+        """Whether a decibel of makeup is a decibel of what comes out."""
+        return False
 
     def latency_frames(self, rate: int) -> int:
         """The latency that the built processor declares."""

@@ -72,7 +72,7 @@ class CompressorProcessor(Processor):
         self.scale = 10 ** (s.makeup_db / 20) * self.drive
         self.colour: DriveProcessor | None = None
         if s.harmonics > 0:
-            stage = Drive(curve="tube", amount_db=_COLOUR_DB, mix=s.harmonics, level_matched=False)
+            stage = Drive(curve="tube", amount_db=_COLOUR_DB, mix=s.harmonics, auto_makeup=False)
             self.colour, self.gain_line = DriveProcessor(stage, rate, inside), Delay(1, DELAY)
 
     def start_at(self, frame: int) -> None:
@@ -150,6 +150,7 @@ class Compressor(Stage):
     after: ClassVar[tuple[str, ...]] = ("keyed_by_band", "skip")
     edges: ClassVar[tuple[tuple[str, str], ...]] = (("key_low_cut_hz", "key_high_cut_hz"),)
     levels: ClassVar[bool] = True
+    makes_up: ClassVar[bool] = True
     brings_up_sibilants: ClassVar[bool] = True
 
     kind: Literal["compressor"] = "compressor"
@@ -185,6 +186,10 @@ class Compressor(Stage):
     harmonics: float = rule(
         0.0, "Harmonics", "%", 0, 1, usual=(0.05, 0.4), hint="a touch of a tube after it", group=MORE
     )
+
+    @property
+    def makeup_is_gain(self) -> bool:
+        return self.mix >= 1 and self.harmonics <= 0
 
     @property
     def by_peak(self) -> bool:  # type: ignore[override]

@@ -5,26 +5,24 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, drive, oversampler, shaped
+from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, bend, drive, oversampler, shaped
 from .base import Delay, Processor, Stage, one_pole, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
 
 _CURVES = {"tube": TUBE, "tape": TAPE, "hard": HARD}
-_MATCH_S, _LEAST_POWER = 1.0, 1e-9
 
 
 class DriveProcessor(Processor):
-    """Lows beside, the rest times the drive through the curve, brought back to the level it came with."""
+    """Lows beside, the rest times the drive through the curve and back, then the makeup. `fine`: oversampled."""
 
-    latency = DELAY
-
-    def __init__(self, s: "Drive", rate: int, channels: int) -> None:
-        self.settings, self.rate = s, rate
-        self.dry = Delay(channels, DELAY)
+    def __init__(self, s: "Drive", rate: int, channels: int, fine: bool = True) -> None:
+        self.settings, self.rate, self.fine = s, rate, fine
+        self.latency = DELAY if fine else 0
+        self.dry = Delay(channels, self.latency)
         self.lows = Filter(_low_pass(s.keep_low_hz, rate), channels)
-        self.low_line = Delay(channels, DELAY)
-        self.gain_line = Delay(1, DELAY)
+        self.low_line = Delay(channels, self.latency)
+        self.gain_line = Delay(1, self.latency)
         self.gain_line.line[:] = 10 ** (s.amount_db / 20)
         self.tone = Filter(_after(s, rate), channels)
         self.level = PeakLevel(15.0, rate)
@@ -33,8 +31,7 @@ class DriveProcessor(Processor):
         self.up, self.down = oversampler()
         self.history = np.zeros((channels, ROWS - 1))
         self.fast, self.last = np.zeros((channels, HELD)), np.zeros((channels, 2))
-        self.match = one_pole(1000 * _MATCH_S, rate)
-        self.powers = np.zeros(2)
+        self.makeup = 10 ** (s.makeup_db / 20)
 
     def start_at(self, frame: int) -> None:
         self.level.start_at(frame)
@@ -44,12 +41,13 @@ class DriveProcessor(Processor):
         low = self.lows.process(x) if s.keep_low_hz > 0 else np.zeros_like(x)
         gain = self._amount(x)
         bent = np.empty_like(x)
-        drive((x - low) * gain, _CURVES[s.curve], self.up, self.down, self.history, self.fast, self.last, bent)
+        if self.fine:
+            drive((x - low) * gain, _CURVES[s.curve], self.up, self.down, self.history, self.fast, self.last, bent)
+        else:
+            bend((x - low) * gain, _CURVES[s.curve], bent)
         bent /= self.gain_line.process(gain[None])[0]
-        y = self.tone.process(bent) + self.low_line.process(low)
+        y = (self.tone.process(bent) + self.low_line.process(low)) * self.makeup
         late = self.dry.process(x)
-        if s.level_matched:
-            y = y * self._matching(late, y)
         return late + s.mix * (y - late) if n else y
 
     def _amount(self, x: np.ndarray) -> np.ndarray:
@@ -62,14 +60,6 @@ class DriveProcessor(Processor):
         wanted = np.maximum(s.follow * under, -s.amount_db)
         smooth, self.followed = _smoothed(wanted, self.smoothing, self.followed)
         return most * 10 ** (smooth / 20)
-
-    def _matching(self, before: np.ndarray, after: np.ndarray) -> np.ndarray:
-        """Gain that gives what comes out the power of what came in, each over about a second (n,)."""
-        powers = []
-        for k, sound in enumerate((before, after)):
-            smooth, self.powers[k] = _smoothed((sound**2).mean(axis=0), self.match, self.powers[k])
-            powers.append(smooth + _LEAST_POWER)
-        return np.sqrt(powers[0] / powers[1])
 
 
 def _smoothed(x: np.ndarray, coefficient: float, state: float) -> tuple[np.ndarray, float]:
@@ -92,7 +82,11 @@ def _after(s: "Drive", rate: int) -> np.ndarray:
 
 
 class Drive(Stage):
-    """Adds harmonics."""
+    """Adds harmonics.
+
+    `makeup_db` is set with `auto_makeup` by whoever knows the take (core.measure.matching), so that it is as loud as
+    before: one gain for all of the take, so nothing of it moves while it is sung.
+    """
 
     title: ClassVar[str] = "Drive"
     summary: ClassVar[str] = "adds harmonics: tube, tape or hard"
@@ -100,6 +94,7 @@ class Drive(Stage):
     drawn: ClassVar[str] = "drive"
     after: ClassVar[tuple[str, ...]] = ("skip",)
     brings_up_sibilants: ClassVar[bool] = True
+    makes_up: ClassVar[bool] = True
 
     kind: Literal["drive"] = "drive"
     curve: Literal["tube", "tape", "hard"] = setting("tube", "Curve")
@@ -109,16 +104,24 @@ class Drive(Stage):
     follow: float = rule(0.0, "Follows the voice", "%", 0, 1, usual=(0, 1))
     hard_db: float = rule(-14.0, "Sung hard from", "dB", -40, 0, usual=(-20, -8))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.2, 1))
-    level_matched: bool = True
+    auto_makeup: bool = setting(True, "Makeup", part="makeup")
+    makeup_db: float = rule(0.0, "Makeup", "dB", -24, 36, usual=(-3, 6))
 
     def build(self, rate: int, channels: int) -> Processor:
         return DriveProcessor(self, rate, channels)
+
+    def sketch(self, rate: int, channels: int) -> Processor:
+        return DriveProcessor(self, rate, channels, fine=False)
+
+    @property
+    def makeup_is_gain(self) -> bool:
+        return self.mix >= 1
 
     def latency_frames(self, rate: int) -> int:
         return DELAY
 
     def memory_s(self) -> float:
-        return 0.2 + (10 * _MATCH_S if self.level_matched else 0.0)
+        return 0.2
 
 
 @lru_cache(maxsize=256)

@@ -196,7 +196,8 @@ class ReverbProcessor(Processor):
         )
         if early is not None:
             wet += early
-        self.fed, self.heard = self.fed or stereo.any(), self.heard or np.abs(wet).max(initial=0.0) >= _SILENCE
+        self.fed |= bool(stereo.any())
+        self.heard |= bool(np.abs(wet).max(initial=0.0) >= _SILENCE)
         self.done += stereo.shape[1]
         if self.done % _PIECE == 0:
             self._piece_is_over()

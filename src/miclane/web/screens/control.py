@@ -45,11 +45,11 @@ def start(
 
 @router.post("/s/{session_id}/lane/{lane_id}/makeup/{stage_id}")
 def makeup(request: Request, here: Here, over: Over, lane_id: str, stage_id: str, gesture: str = "") -> JSONResponse:
-    """Set a compressor's makeup so that the loop comes out as loud as it goes in (integrated loudness)."""
+    """Set a stage's makeup so that the loop comes out as loud as it goes in (integrated loudness)."""
     (studio, state), (first, last, hear) = here, over
     path = find_path(state.session, lane_id)
     stage, place = find_stage(path, stage_id)
-    if not isinstance(stage, Compressor):
+    if not stage.makes_up:
         raise UnknownPlaceError(f"“{stage.label}” has no makeup")
     before = in_and_out(studio, state, path, stage, hear, first, last)[0]
     edits = match_edits(stage, place, before, state.session.rate)
