@@ -120,12 +120,10 @@ class Band(Settings):
 
     def analogue_db(self, frequencies_hz: np.ndarray) -> np.ndarray:
         """Response of the analogue prototype in dB."""
-        if self.shape == "notch":
-            w = frequencies_hz / self.frequency_hz
-            return 10 * np.log10(np.maximum((1 - w**2) ** 2 / ((1 - w**2) ** 2 + (w / self.q) ** 2), 1e-20))
         total = np.zeros(len(frequencies_hz))
         for shape, q in self.parts():
-            total += 10 * np.log10(magnitude(shape, self.frequency_hz, self.gain_db, q)(frequencies_hz))
+            squared = magnitude(shape, self.frequency_hz, self.gain_db, q)(frequencies_hz)
+            total += 10 * np.log10(np.maximum(squared, 1e-40))
         return total
 
 

@@ -1,9 +1,10 @@
 """Coefficients of equaliser sections whose magnitude follows the analogue prototype up to the top of the band.
 
-Low sections use the bilinear transform, which is exact enough there. Others fit the squared magnitude, a
-rational function of cos w, to the prototype's on a grid (Sanathanan & Koerner 1963, iterated with relative
-weights) and take its minimum-phase spectral factor, the idea and the factorisation being those of Vicanek,
-"Matched Second Order Digital Filters" (2016). A cut is the inverse of the boost to the last bit of design.
+A section is fitted to the decibels of the prototype over the whole band (kernels/sections.py), the last sixth of it
+weighing least, from two beginnings: the bilinear transform, and poles matched by impulse invariance with the magnitude
+right at 0 Hz, at the frequency and at the top (Vicanek, "Matched Second Order Digital Filters", 2016). The better of
+both is taken. Where a prototype falls far, little weight lies on what nobody hears any more. A cut is the inverse of
+the boost to the last bit of design.
 """
 
 from collections.abc import Callable
@@ -11,8 +12,14 @@ from functools import lru_cache
 
 import numpy as np
 
+from ..kernels.sections import FREE, HIGH_PASS, NOTCH, fitted
+
 BUTTERWORTH_SLOPES = (6, 12, 18, 24, 36, 48, 72, 96)
 GAIN_SHAPES = ("bell", "low_shelf", "high_shelf", "tilt")
+_AT_THE_TOP = 0.15  # weight of the last sixth of the band
+_FAR_DOWN = {  # squared magnitude from which on a shape weighs less
+    "low_pass": 1e-6, "low_pass_1": 1e-6, "high_pass": 1e-2, "high_pass_1": 1e-2, "notch": 1e-3,
+}  # fmt: skip
 Magnitude = Callable[[np.ndarray], np.ndarray]
 Triple = tuple[float, float, float]
 
@@ -22,66 +29,82 @@ def butterworth_q(order: int) -> list[float]:
     return [1 / (2 * np.sin(np.pi * (2 * k + 1) / (2 * order))) for k in range(order // 2)]
 
 
-def _factor(p: np.ndarray) -> np.ndarray:
-    """Minimum-phase b with |B|² = p0 + p1 x + p2 x², x = cos w."""
-    dc = np.sqrt(max(p[0] + p[1] + p[2], 0.0))
-    top = np.sqrt(max(p[0] - p[1] + p[2], 0.0))
-    w = 0.5 * (dc + top)
-    b0 = 0.5 * (w + np.sqrt(max(w * w - p[2], 0.0)))
-    return np.array([b0, 0.5 * (dc - top), p[2] / (4 * b0)])
+def _thirds(b: np.ndarray) -> np.ndarray:
+    """B0, B1, B2 of the squared magnitude of b0 b1 b2, as of kernels/sections.py."""
+    return np.array([(b[0] + b[1] + b[2]) ** 2, (b[0] - b[1] + b[2]) ** 2, -4 * b[0] * b[2]])
+
+
+def _minimum_phase(thirds: np.ndarray) -> np.ndarray:
+    """b0 b1 b2 of that squared magnitude, its zeros inside the circle."""
+    bottom, top = np.sqrt(np.maximum(thirds[:2], 0.0))
+    half = 0.5 * (bottom + top)
+    b0 = 0.5 * (half + np.sqrt(max(half * half + thirds[2], 0.0)))
+    return np.array([b0, 0.5 * (bottom - top), -thirds[2] / (4 * b0)])
+
+
+def _to_logs(thirds: np.ndarray) -> list[float]:
+    """Logarithms of B1 and of what B2 is over its least."""
+    top = max(thirds[1], 1e-9)
+    least = (np.sqrt(max(thirds[0], 0.0)) + np.sqrt(top)) ** 2 / 4
+    return [float(np.log(top)), float(np.log(max(thirds[2] + least, 1e-7 * least)))]
+
+
+def _from_logs(bottom: float, logs: np.ndarray) -> np.ndarray:
+    top = np.exp(logs[0])
+    return np.array([bottom, top, np.exp(logs[1]) - (np.sqrt(bottom) + np.sqrt(top)) ** 2 / 4])
 
 
 def _grid(rate: int, frequency_hz: float) -> np.ndarray:
-    nyquist = rate / 2
-    parts = (
-        np.geomspace(max(20.0, frequency_hz / 60), 0.8 * nyquist, 160),
-        np.linspace(0.3 * nyquist, 0.96 * nyquist, 120),
-        frequency_hz * np.geomspace(0.7, 1.4, 60),
-    )
-    grid = np.unique(np.concatenate(parts))
-    return grid[grid < 0.96 * nyquist]
+    """Frequencies at which a section is compared with its prototype, up to 0.96 of the band."""
+    top = 0.48 * rate
+    low = np.geomspace(max(20.0, min(frequency_hz, 0.5 * rate) / 60), 0.4 * rate, 90)
+    near = np.minimum(frequency_hz * np.geomspace(0.7, 1.4, 30), top)
+    return np.unique(np.concatenate([low, np.linspace(0.15 * rate, top, 60), near]))
 
 
-def _positive(p: np.ndarray) -> bool:
-    x = np.linspace(-1, 1, 65)
-    return bool(np.min(p[0] + p[1] * x + p[2] * x * x) > -1e-12)
+def _beginnings(shape: str, squared: Magnitude, at_hz: float, q: float, gain_db: float, rate: int) -> list[np.ndarray]:
+    """Two sections (2, 3) as B0 B1 B2 over A0 A1 A2, A0 = 1, from which the fit begins."""
+    w0 = 2 * np.pi * at_hz / rate
+    over, under = _prototype(shape, gain_db, q)
+    bent = _bilinear(over, under, w0)
+    bilinear = np.stack([_thirds(bent[:3]), _thirds(bent[3:])])
+    matched_poles = np.real(np.poly(np.exp(np.roots(under) * w0)))
+    poles = _thirds(np.pad(matched_poles, (0, 3 - len(matched_poles))))
+    bottom, here, top = squared(np.array([0.0, at_hz, rate / 2])) * [poles[0], 1.0, poles[1]]
+    p = np.sin(w0 / 2) ** 2
+    lobes = np.array([1 - p, p, 4 * p * (1 - p)])
+    middle = (here * (poles @ lobes) - bottom * lobes[0] - top * lobes[1]) / lobes[2]
+    matched = np.stack([[bottom, top, middle], poles])
+    return [bilinear / bilinear[1, 0], matched / matched[1, 0]]
 
 
-def _fit(squared: Magnitude, rate: int, frequency_hz: float, zeros_at_dc: int, start: np.ndarray) -> np.ndarray:
-    """[b0 b1 b2 1 a1 a2] whose magnitude fits `squared` up to 0.96 of Nyquist in the sense of relative error.
-
-    `start` is a section whose denominator weighs the first iteration; the best iterate is kept.
-    """
+def _fit(shape: str, frequency_hz: float, gain_db: float, q: float, rate: int) -> np.ndarray:
+    """[b0 b1 b2 1 a1 a2] whose magnitude in dB fits the prototype's; poles inside the circle by construction."""
+    squared = magnitude(shape, frequency_hz, gain_db, q)
     grid = _grid(rate, frequency_hz)
-    x = np.cos(2 * np.pi * grid / rate)
     m = np.maximum(squared(grid), 1e-14)
-    free = 3 - zeros_at_dc
-    columns = np.stack([(1 - x) ** zeros_at_dc * x**k for k in range(free)], axis=1)
-    trust = np.where(grid > 0.8 * rate / 2, 0.25, 1.0)
-    under = np.abs(np.polyval(start[5:2:-1], np.exp(-2j * np.pi * grid / rate))) ** 2
-    best, best_error = start, np.inf
-    for _ in range(14):
-        weight = trust / (m * np.maximum(under, 1e-12))
-        left = np.concatenate([columns, -(m * x)[:, None], -(m * x * x)[:, None]], axis=1) * weight[:, None]
-        scale = np.linalg.norm(left, axis=0)
-        solution = np.linalg.lstsq(left / scale, m * weight, rcond=None)[0] / scale
-        p = np.zeros(3)
-        p[:free] = solution[:free]
-        for _ in range(zeros_at_dc):
-            p = np.array([p[0], p[1] - p[0], p[2] - p[1]])
-        q = np.array([1.0, *solution[free:]])
-        under = q[0] + q[1] * x + q[2] * x * x
-        if not (_positive(p) and _positive(q)):
-            continue
-        found = np.concatenate([_factor(p), _factor(q)])
-        over = p[0] + p[1] * x + p[2] * x * x
-        error = np.max(trust * np.abs(np.log(np.maximum(over, 1e-300) / (m * np.maximum(under, 1e-300)))))
-        better = best_error - error
-        if better > 0:
-            best, best_error = found / found[3], error
-        if better < 0.002 * error or best_error < 1e-4:
-            break
-    return best
+    heard = m / m.max()
+    weight = np.where(grid > 0.4 * rate, _AT_THE_TOP, 1.0) * np.sqrt(heard / (heard + _FAR_DOWN.get(shape, 1e-9)))
+    at = min(frequency_hz, 0.49 * rate)
+    numerator = {"high_pass": HIGH_PASS, "notch": NOTCH}.get(shape, FREE)
+    bottom = float(squared(np.zeros(1))[0])
+    p, zero = np.sin(np.pi * grid / rate) ** 2, float(np.sin(np.pi * at / rate) ** 2)
+    best, least = np.zeros(0), np.inf
+    for over, under in _beginnings(shape, squared, at, q, gain_db, rate):
+        logs = {HIGH_PASS: [np.log(max(over[1], 1e-9))], NOTCH: []}.get(
+            numerator, _to_logs(np.array([bottom, *over[1:]]))
+        )
+        theta, missed = fitted(numerator, bottom, zero, np.array([*logs, *_to_logs(under)]), p, np.log(m), weight)
+        if missed < least:
+            best, least = theta, missed
+    if numerator == HIGH_PASS:
+        b = np.sqrt(np.exp(best[0])) / 4 * np.array([1.0, -2.0, 1.0])
+    elif numerator == NOTCH:
+        b = np.array([1.0, 4 * zero - 2, 1.0]) / (4 * zero)
+    else:
+        b = _minimum_phase(_from_logs(bottom, best[:2]))
+    a = _minimum_phase(_from_logs(1.0, best[-2:]))
+    return np.concatenate([b, a]) / a[0]
 
 
 def _bilinear(numerator: Triple, denominator: Triple, w0: float) -> np.ndarray:
@@ -107,22 +130,17 @@ def section(shape: str, frequency_hz: float, gain_db: float, q: float, rate: int
 
     `shape`: bell, low_shelf, high_shelf, notch, tilt, low_pass, high_pass, low_pass_1, high_pass_1.
     The bell has its bandwidth 1/q (octave-wise as in analogue) at half its gain in dB; shelves have half their gain
-    at the frequency; the tilt turns about it. Frequencies above 0.49 of the rate are held there. Shape (6,), float64.
+    at the frequency; the tilt turns about it. What has its frequency beyond the band follows its prototype inside it; a
+    high pass or a notch is held at 0.49 of the rate. Shape (6,), float64.
     """
-    frequency_hz = min(frequency_hz, 0.49 * rate)
-    w0 = 2 * np.pi * frequency_hz / rate
-    if shape == "notch":
-        return _bilinear((1, 0, 1), (1, 1 / q, 1), w0)
     if shape in GAIN_SHAPES:
         if abs(gain_db) < 1e-9:
             return np.array([1.0, 0, 0, 1.0, 0, 0])
         if gain_db < 0:
             return _inverse(section(shape, frequency_hz, -gain_db, q, rate))
-    start = _bilinear(*_prototype(shape, gain_db, q), w0)
-    if frequency_hz < (0.004 if shape.startswith("low_pass") else 0.012) * rate:
-        return start
-    squared = magnitude(shape, frequency_hz, gain_db, q)
-    return _fit(squared, rate, frequency_hz, {"high_pass": 2, "high_pass_1": 1}.get(shape, 0), start)
+    if shape in ("high_pass", "high_pass_1", "notch"):  # one whose corner lies beyond the band has nothing to follow
+        frequency_hz = min(frequency_hz, 0.49 * rate)
+    return _fit(shape, frequency_hz, gain_db, q, rate)
 
 
 def _prototype(shape: str, gain_db: float, q: float) -> tuple[Triple, Triple]:
@@ -134,6 +152,7 @@ def _prototype(shape: str, gain_db: float, q: float) -> tuple[Triple, Triple]:
         "low_shelf": ((a, a * r, a * a), (a, r, 1)),
         "high_shelf": ((a * a, a * r, a), (1, r, a)),
         "tilt": ((0, 1, 1 / a), (0, 1 / a, 1)),
+        "notch": ((1, 0, 1), (1, 1 / q, 1)),
         "low_pass": ((0, 0, 1), (1, 1 / q, 1)),
         "high_pass": ((1, 0, 0), (1, 1 / q, 1)),
         "low_pass_1": ((0, 0, 1), (0, 1, 1)),
