@@ -98,6 +98,32 @@ def test_dither_keeps_a_tone_below_the_last_bit() -> None:
     assert not np.round(x * 32768).any()
 
 
+def test_files_share_no_dither_and_each_is_the_same_every_time(tmp_path: Path) -> None:
+    x = np.zeros((1, RATE))
+    written = []
+    for name in ("a", "b", "again/a"):
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        writer = SoundWriter(tmp_path / f"{name}.wav", RATE, 1, 16)
+        writer.write(x)
+        writer.close()
+        written.append(read_sound(tmp_path / f"{name}.wav").audio[0])
+    assert np.array_equal(written[0], written[2])
+    assert abs(np.corrcoef(written[0], written[1])[0, 1]) < 0.03
+
+
+@pytest.mark.parametrize(
+    ("kind", "bits", "counted"), [("wav", 24, 600), ("flac", 16, 600), ("ogg", 32, 600), ("wav", 32, 0)]
+)
+def test_samples_that_a_file_cannot_hold_are_counted(tmp_path: Path, kind: str, bits: int, counted: int) -> None:
+    x = sine(440, -6, 0.5, channels=2)
+    x[1, 100:700] = 1.5
+    writer = SoundWriter(tmp_path / f"x.{kind}", RATE, 2, bits)
+    writer.write(x[:, :300])
+    writer.write(x[:, 300:])
+    writer.close()
+    assert (writer.clipped, writer.peak) == (counted, 1.5)
+
+
 def test_conversion_keeps_level_and_length() -> None:
     y = resample(sine(997, -6, 1.0, 44100), 44100, 48000)
     assert abs(y.shape[1] - 48000) <= 1

@@ -210,13 +210,19 @@ def test_what_is_removed_follows_the_hand(at, demo) -> None:
     play(page)
     page.keyboard.press("r")
     until(page, "miclane.player.variant === 'removed'")
-    before = page.evaluate(GRAB, 20)
-    threshold = page.get_by_role("slider", name="Threshold")
-    threshold.focus()
-    for _ in range(8):
-        page.keyboard.press("PageDown")
-    all_kept(page)
-    eventually(page, lambda: page.evaluate(GRAB, 20) > 2 * before)
+    given = """() => {
+      const { port } = miclane.player.node;
+      const post = port.postMessage.bind(port);
+      window.given = [];
+      port.postMessage = (m, ...more) => (window.given.push(`${m.type} ${m.variant} ${m.version}`), post(m, ...more));
+    }"""
+    page.evaluate(given)
+    page.get_by_role("slider", name="Threshold").press("PageDown")
+    until(page, "window.given.findLast((m) => m.startsWith('data treated')) !== undefined")
+    newest = "window.given.findLast((m) => m.startsWith('data treated')).replace('treated', 'removed')"
+    until(page, f"window.given.includes({newest})")
+    page.keyboard.press("r")
+    expect(page.locator("#removed")).to_have_attribute("aria-pressed", "false")
 
 
 def test_stages_are_added_moved_renamed_bypassed_and_removed(at, demo) -> None:

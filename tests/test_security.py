@@ -21,7 +21,7 @@ from miclane.web.security import LARGEST_BYTES
 
 @pytest.fixture
 def web(demo: SimpleNamespace) -> Iterator[httpx.Client]:
-    with httpx.Client(base_url=demo.address) as client:
+    with httpx.Client(base_url=demo.address, timeout=120) as client:
         yield client
 
 

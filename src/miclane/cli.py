@@ -2,6 +2,7 @@
 
 import json
 import logging
+import math
 import sys
 from pathlib import Path
 from typing import Annotated, Literal
@@ -45,6 +46,13 @@ def process(
     writer = SoundWriter(out, clip.rate, audio.shape[0], bits)  # type: ignore[arg-type]
     writer.write(audio)
     writer.close()
+    if writer.clipped:
+        over = 20 * math.log10(writer.peak)
+        typer.echo(
+            f"{out}: {writer.clipped:,} samples over full scale were clipped, by {over:.1f} dB at most;"
+            " --bits 32 writes float, which holds them",
+            err=True,
+        )
     if trace is not None:
         trace.write_text(json.dumps({"format": "mic-lane/trace", "version": 1, "rate": clip.rate, "stages": told}))
 

@@ -1,17 +1,21 @@
 """Alignment, incremental rendering, loops against prints, determinism."""
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import RATE, db, noise, one_lane, residue_db, run, sine
+from miclane.core.audio import read_sound
 from miclane.core.engine.cache import Rendered, RenderStore
 from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Cancel, Renderer
 from miclane.core.engine.stream import stream
 from miclane.core.errors import CancelledError
 from miclane.core.mix.edits import Set, apply
+from miclane.core.printing import PrintRequest, print_session
 from miclane.core.stages.base import Stage, load_kinds
 
 KINDS = sorted(k for k in load_kinds() if k != "split")
@@ -264,3 +268,26 @@ def test_any_chain_prints_finite_sound_of_the_right_length(kinds: list[str], cha
     assert np.isfinite(out).all()
     loop = Renderer(read).loop(graph, key, 0, x.shape[1]).audio
     assert residue_db(loop, out[:, : x.shape[1]]) < -200
+
+
+def test_a_print_ends_when_all_has_sounded_and_not_before(tmp_path: Path) -> None:
+    rng = np.random.default_rng(2)
+    x = rng.standard_normal((1, RATE)) * 0.2
+    echo = {"kind": "delay", "note": "ms", "feedback": 0.5, "high_cut_hz": 20000, "low_cut_hz": 0}
+    _, read, session = one_lane(
+        x,
+        [{**echo, "time_ms": 900, "mix": 0.5}],
+        lane={"sends": [{"id": "far", "level_db": -6}]},
+        returns=[{"id": "far", "name": "Far", "bus": "vocals", "stages": [{**echo, "id": "e", "time_ms": 1700}]}],
+    )
+    graph = Builder(session).build()
+    (far,) = print_session(session, PrintRequest(targets=("return:far",), format="wav-32"), tmp_path / "far", read)
+    printed = read_sound(far.path).audio
+    longer = whole(graph, graph.places["return:far:out"], 90 * RATE, read)
+    length = printed.shape[1]
+    assert np.abs(printed - longer[:, :length]).max() < 1e-6
+    assert np.abs(longer[:, length:]).max() < 10 ** (-90 / 20)
+    assert np.abs(longer[:, length - RATE // 2 : length]).max() > 10 ** (-90 / 20)
+    _, read, session = one_lane(x, [{"kind": "compressor", "release_ms": 3000}])
+    (dry,) = print_session(session, PrintRequest(format="wav-32"), tmp_path / "dry", read)
+    assert read_sound(dry.path).audio.shape[1] < 1.2 * RATE

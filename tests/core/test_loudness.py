@@ -58,6 +58,44 @@ def test_true_peak(frequency: float, phase_deg: float, level: float, expected: f
     assert -0.4 < true_peak_dbtp(np.stack([x, x]), RATE) - expected < 0.2
 
 
+def test_short_term_and_momentary_wherever_a_tone_begins() -> None:
+    """Tech 3341 signals 10 to 14: three seconds, and 400 ms, of tone at any place; 0.1 LU are allowed."""
+    for k in range(20):
+        for level in (-23.0, -38.0 + k):
+            third = measure_loudness(steps((-200, 0.15 * k), (level, 3), (-200, 1)), RATE)
+            assert abs(third.short_term_max_lufs - level) < 0.1
+            tenth = measure_loudness(steps((-200, 0.02 * k), (level, 0.4), (-200, 1)), RATE)
+            assert abs(tenth.momentary_max_lufs - level) < 0.1
+    steady = momentary_lufs(np.concatenate([steps((-20, 0.18), (-30, 0.22))] * 25, axis=1), RATE)
+    assert np.abs(steady[10:] + 23).max() < 0.1
+
+
+def test_loudness_range_of_steps_up_and_down() -> None:
+    """Tech 3342 signal 4."""
+    assert abs(loudness_range_lu(steps(*((level, 20) for level in (-50, -35, -20, -35, -50))), RATE) - 15) < 1
+
+
+@pytest.mark.parametrize("late", [0, 1, 2, 3])
+def test_true_peak_between_samples_of_what_was_sampled_finer(late: int) -> None:
+    """As Tech 3341 signals 20 to 23: made at four times the rate, its peak of 0 dB anywhere between our samples."""
+    fast = 4 * RATE
+    t = (np.arange(fast) - fast // 2) / fast
+    x = np.cos(2 * np.pi * 8000 * t) * (0.5 + 0.5 * np.exp(-((t * 2000) ** 2))) * np.hanning(fast)
+    assert -0.4 < true_peak_dbtp(x[None, late::4], RATE) - 0 < 0.2
+
+
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+def test_true_peak_is_the_same_however_a_file_is_cut(rate: int) -> None:
+    t = np.arange(45 * rate) / rate
+    fade = np.minimum(1, np.minimum(t, t[::-1]) * 10)
+    low = 10 ** (-1 / 20) * np.sin(2 * np.pi * 997 * t) * fade
+    wide = np.random.default_rng(1).standard_normal(len(t)) * 0.02 * fade
+    for x, most in ((low, -0.999), (low + wide, 1.0)):
+        found = [true_peak_dbtp(np.pad(x, (ahead, 0))[None], rate) for ahead in (0, 7, 5000, 100_003)]
+        assert max(found) - min(found) < 0.01
+        assert max(found) < most
+
+
 def test_mono_counts_one_channel_and_silence_has_no_loudness() -> None:
     assert abs(integrated_lufs(sine(1000, -20, 3), RATE) + 23.0) < 0.1
     told = measure_loudness(np.zeros((1, RATE)), RATE)

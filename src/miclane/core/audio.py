@@ -2,7 +2,8 @@
 
 import contextlib
 import hashlib
-from collections.abc import Iterator
+import zlib
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -153,7 +154,7 @@ def cut_padded(audio: np.ndarray, start: int, stop: int) -> np.ndarray:
     return out
 
 
-def dither(audio: np.ndarray, bits: int, seed: int = 0) -> np.ndarray:
+def dither(audio: np.ndarray, bits: int, seed: int | Sequence[int] = 0) -> np.ndarray:
     """Triangular dither of two steps, added and rounded to `bits`; clipped to full scale (Lipshitz et al., 1992)."""
     steps = 2.0 ** (bits - 1)
     random = np.random.default_rng(seed)
@@ -183,14 +184,19 @@ class SoundWriter:
             raise UnusableSoundError(f"{self.name}: cannot be written there") from error
         self.blocks = 0
         self.frames = 0
+        self.clipped, self.peak = 0, 0.0  # samples over full scale that the format cannot hold; the highest of all
+        self._seed = zlib.crc32(self.name.encode())  # files that are played together share no dither
 
     def write(self, audio: np.ndarray) -> None:
         """Append (channels, n); UnusableSoundError where it is not finite, UnusableDataError where the disk is full."""
         if not np.isfinite(audio).all():
             at = (self.frames + int(np.argmax(~np.isfinite(audio).all(axis=0)))) / self.file.samplerate
             raise UnusableSoundError(f"{self.name}: the sound is not finite at {at:.2f} s; a stage there has failed")
+        self.peak = max(self.peak, float(np.abs(audio).max(initial=0.0)))
+        if self.peak > 1.0 and (self.lossy or self.bits < 32):
+            self.clipped += int(np.count_nonzero(np.abs(audio) > 1.0))
         if not self.lossy and self.bits < 32:
-            audio = dither(audio, self.bits, self.blocks)
+            audio = dither(audio, self.bits, (self._seed, self.blocks))
         self.blocks += 1
         self.frames += audio.shape[1]
         size = 8192 if self.lossy else max(audio.shape[1], 1)

@@ -3,7 +3,7 @@
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
@@ -11,7 +11,7 @@ import numpy as np
 from pydantic import Field
 
 from .audio import SoundWriter
-from .engine.graph import Builder, flat_path
+from .engine.graph import Builder, Graph, flat_path
 from .engine.render import Cancel, SoundReader
 from .engine.stream import stream
 from .errors import UnusableChainError
@@ -19,6 +19,7 @@ from .mix.document import Bus, Lane, Return, Session
 from .stages.base import Settings
 
 _AHEAD = 4
+_SILENT, _OPENS_S = 10 ** (-90 / 20), 3.0  # a ducker or a gate may open that long after what closed it
 Format = Literal["wav-32", "wav-24", "wav-16", "flac-24", "flac-16", "ogg"]
 
 
@@ -31,11 +32,16 @@ class PrintRequest(Settings):
 
 @dataclass(frozen=True)
 class Printed:
-    """A file that was made and the place in the graph it was taken from."""
+    """A file that was made and the place in the graph it was taken from.
+
+    `clipped` samples were over full scale, by `over_db` at most, and the format could not hold them.
+    """
 
     target: str
     name: str
     path: Path
+    clipped: int = 0
+    over_db: float = 0.0
 
 
 def place_of(session: Session, target: str) -> str:
@@ -59,10 +65,32 @@ def name_of(session: Session, target: str) -> str:
     return next(x.name for x in members(session, kind) if x.id == name)
 
 
-def print_length(session: Session) -> int:
-    """Frames until the last tail has sounded."""
-    tail = max((sum(s.tail_s() for s in p.stages if s.on) for p in session.paths), default=0.0)
-    return session.frames + round(tail * session.rate)
+class _End:
+    """Tells when all has sounded: what is under −90 dBFS is held back, and dropped where nothing louder follows."""
+
+    def __init__(self, graph: Graph, keys: list[str]) -> None:
+        rests = [graph.rings_on(key) for key in keys]
+        self.frames = graph.frames
+        self.latest = graph.frames + round((max(r[0] for r in rests) + _OPENS_S) * graph.rate)
+        self.patience = round((max(r[1] for r in rests) + _OPENS_S) * graph.rate)
+        self.done = 0
+        self._held: list[list[np.ndarray]] = []
+
+    def take(self, blocks: list[np.ndarray]) -> list[list[np.ndarray]]:
+        """What is to be written now that these blocks have come."""
+        inside = max(0, self.frames - self.done)
+        self.done += blocks[0].shape[1]
+        sung, rest = [b[:, :inside] for b in blocks], [b[:, inside:] for b in blocks]
+        held = [sung] if inside else []
+        if any(np.abs(b).max(initial=0.0) >= _SILENT for b in rest):
+            held, self._held = [*held, *self._held, rest], []
+        elif rest[0].shape[1]:
+            self._held.append(rest)
+        return held
+
+    def is_over(self) -> bool:
+        """Whether nothing louder can follow any more."""
+        return sum(each[0].shape[1] for each in self._held) > self.patience
 
 
 def file_names(titles: list[str]) -> list[str]:
@@ -104,15 +132,16 @@ def print_session(
     try:
         for part, key in zip(parts, keys, strict=True):
             writers.append(SoundWriter(part, session.rate, graph.nodes[key].channels, int(bits or 32)))  # type: ignore[arg-type]
-        total, done = print_length(session), 0
+        end = _End(graph, keys)
         with ThreadPoolExecutor(1) as scribe:
             writing: deque[Future[None]] = deque()
-            for blocks in stream(graph, keys, total, read, cancel):
-                writing.append(scribe.submit(_write, writers, blocks))
+            for blocks in stream(graph, keys, end.latest, read, cancel):
+                writing.extend(scribe.submit(_write, writers, each) for each in end.take(blocks))
                 while len(writing) > _AHEAD:
                     writing.popleft().result()
-                done += blocks[0].shape[1]
-                progress(done / total)
+                progress(min(end.done / (end.frames + end.patience), 1.0))
+                if end.is_over():
+                    break
             for written in writing:
                 written.result()
         for writer in writers:
@@ -124,4 +153,10 @@ def print_session(
             writer.abandon()
         for part in parts:
             part.unlink(missing_ok=True)
-    return files
+    return [_with_clipping(file, writer) for file, writer in zip(files, writers, strict=True)]
+
+
+def _with_clipping(file: Printed, writer: SoundWriter) -> Printed:
+    if not writer.clipped:
+        return file
+    return replace(file, clipped=writer.clipped, over_db=20 * float(np.log10(writer.peak)))

@@ -16,7 +16,7 @@ from ..core.engine.render import Cancel
 from ..core.errors import CancelledError, MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import measure_loudness
 from ..core.mix.edits import new_id
-from ..core.printing import PrintRequest, name_of, place_of, print_session
+from ..core.printing import Printed, PrintRequest, name_of, place_of, print_session
 from ..store.sessions import State
 from ..store.tables import PrintRow
 from .studio import Studio, envelope
@@ -164,7 +164,7 @@ class Printer:
         read = self.studio.sounds.reader(state.session.rate)
         cancel = self._cancels[identifier]
         files = print_session(state.session, request, folder, read, self._tell(identifier), cancel)
-        return [report_of(f.target, name_of(state.session, f.target), f.path) for f in files]
+        return [report_of(f, name_of(state.session, f.target)) for f in files]
 
     def _tell(self, identifier: str) -> Callable[[float], None]:
         def tell(share: float) -> None:
@@ -173,13 +173,16 @@ class Printer:
         return tell
 
 
-def report_of(target: str, title: str, path: Path) -> dict[str, Any]:
-    """What was printed, measured from the file: loudness, true peak, its outline."""
+def report_of(printed: Printed, title: str) -> dict[str, Any]:
+    """What was printed, measured from the file: loudness, true peak, its outline; what was clipped."""
+    path = printed.path
     clip = read_sound(path)
     loud = measure_loudness(clip.audio, clip.rate)
     low, high = envelope(clip.audio, COLUMNS)
     return {
-        "target": target,
+        "target": printed.target,
+        "clipped": printed.clipped,
+        "over_db": printed.over_db,
         "title": title,
         "name": path.name,
         "seconds": clip.seconds,

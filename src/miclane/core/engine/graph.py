@@ -77,6 +77,19 @@ class Graph:
             latency[node.key] = node.latency + max((latency[k] for k in before), default=0)
         return memory[target], latency[target]
 
+    def rings_on(self, target: str) -> tuple[float, float]:
+        """How long `target` may sound on after its sounds have ended, and the longest silence in that, in seconds.
+
+        Along a path each stage sounds on after the one before it: an echo of an echo.
+        """
+        rest: dict[str, tuple[float, float]] = {}
+        for node in self.needed(target):
+            tail, pause = (max(each) for each in zip((0.0, 0.0), *(rest[k] for k in node.inputs), strict=True))
+            if node.stage is not None:
+                tail, pause = tail + max(node.stage.tail_s(), node.memory_s), pause + node.stage.pause_s()
+            rest[node.key] = tail, pause
+        return rest[target]
+
 
 def digest_of(*parts: object) -> str:
     """Key of a node made of these parts."""

@@ -10,6 +10,8 @@ from ..kernels.biquad import cascade, new_state
 
 _OFFSET = -0.691
 SILENCE_LUFS = -120.0
+_FINE_S = 0.005
+_MARGIN = 4096  # frames around a piece of which the true peak is looked for
 
 
 @lru_cache(maxsize=8)
@@ -100,9 +102,13 @@ def true_peak_dbtp(audio: np.ndarray, rate: int) -> float:
     top = float(np.abs(audio).max(initial=0.0))
     step = 20 * rate
     for at in range(0, audio.shape[1], step):
-        part = audio[:, max(0, at - 512) : at + step + 512]
+        first, last = max(0, at - _MARGIN), at + step + _MARGIN
+        part = audio[:, first:last]
         if np.abs(part).max(initial=0.0) * 3 > top:
-            top = max(top, float(np.abs(soxr.resample(part.T, rate, rate * times, quality="VHQ")).max(initial=0.0)))
+            finer = soxr.resample(part.T, rate, rate * times, quality="VHQ")
+            begin = (at - first) * times  # what rings where a piece begins and ends is no part of the sound
+            end = begin + (step * times if last < audio.shape[1] else len(finer))
+            top = max(top, float(np.abs(finer[begin:end]).max(initial=0.0)))
     return 20 * float(np.log10(max(top, 1e-10)))
 
 
@@ -119,7 +125,8 @@ class Loudness:
 
 def measure_loudness(audio: np.ndarray, rate: int) -> Loudness:
     """All figures of (channels, frames)."""
-    momentary, short = momentary_lufs(audio, rate), short_term_lufs(audio, rate)
+    fine = weighted_power(audio, rate, _FINE_S)  # the loudest window may begin anywhere
+    momentary, short = (_lufs(_windows(fine, round(s / _FINE_S))) for s in (0.4, 3.0))
     return Loudness(
         integrated_lufs(audio, rate),
         loudness_range_lu(audio, rate),

@@ -9,24 +9,28 @@ _ENOUGH, _OCTAVE_ABOVE = 0.1, 0.02  # a dip this deep is a period, unless twice 
 
 
 def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
-    """(f0 in Hz, confidence 0 to 1) every 10 ms of (channels, frames); f0 is 0 where there is no voice."""
+    """(f0 in Hz, confidence 0 to 1) every 10 ms of (channels, frames); f0 is 0 where there is no voice.
+
+    The k-th is of what begins at k · 10 ms to the nearest frame, at any rate and after any time.
+    """
     mono = middle_of(audio)
     step = max(1, rate // 16000)
     x = mono[: len(mono) // step * step].reshape(-1, step).mean(axis=1)
     fs = rate / step
     longest, window = int(fs / LOW_HZ) + 2, int(0.03 * fs)
     size = window + longest
-    hop = round(fs * HOP_S)
     if len(x) < size:
         return np.zeros(0), np.zeros(0)
-    frames = np.lib.stride_tricks.sliding_window_view(x, size)[::hop]
-    found, trust = np.zeros(len(frames)), np.zeros(len(frames))
-    level = 10 * np.log10(np.maximum((frames**2).mean(axis=1), 1e-20))
+    frames = np.lib.stride_tricks.sliding_window_view(x, size)
+    starts = np.rint(np.arange(int((len(frames) - 1) / (fs * HOP_S)) + 1) * (fs * HOP_S)).astype(np.int64)
+    found, trust = np.zeros(len(starts)), np.zeros(len(starts))
+    power = np.concatenate([(frames[starts[k : k + 512]] ** 2).mean(axis=1) for k in range(0, len(starts), 512)])
+    level = 10 * np.log10(np.maximum(power, 1e-20))
     loud = level > max(level.max() - 45, -80)
-    for start in range(0, len(frames), 512):
-        pick = np.flatnonzero(loud[start : start + 512]) + start
+    for first in range(0, len(starts), 512):
+        pick = np.flatnonzero(loud[first : first + 512]) + first
         if len(pick):
-            found[pick], trust[pick] = _yin(frames[pick], window, longest, fs)
+            found[pick], trust[pick] = _yin(frames[starts[pick]], window, longest, fs)
     return np.where(trust > 0.8, found, 0.0), trust
 
 

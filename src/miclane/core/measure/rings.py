@@ -140,7 +140,7 @@ def _from_notes(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndar
 
 def _harmonics(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarray, ...] | None:
     """Of steadily sung moments: frequency, level in dB, moment, number and syllable of every harmonic."""
-    hop, late = rate // 100, round(0.0225 * rate)
+    late = round(0.0225 * rate)
     steady = np.zeros(len(f0_hz), bool)
     for i in range(3, len(f0_hz) - 3):
         near = f0_hz[i - 2 : i + 3]
@@ -159,7 +159,7 @@ def _harmonics(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
         if i - last > 2 * every or abs(12 * np.log2(f0_hz[i] / f0_hz[last])) > 0.7:
             syllable += 1
         last = i
-        start = i * hop + late
+        start = round(i * rate / 100) + late
         if start + _SIZE > len(padded):
             break
         size = np.abs(np.fft.rfft(padded[start : start + _SIZE] * window))

@@ -294,6 +294,10 @@ class Stage(Settings):
         """Seconds that the stage sounds on after its input has ended."""
         return 0.0
 
+    def pause_s(self) -> float:
+        """The longest silence that it can put between what comes in and the last that it makes of it, in seconds."""
+        return 0.0
+
     def channels_out(self, channels: int) -> int:
         """Channels that come out when `channels` go in."""
         return max(channels, 2) if self.widens else channels

@@ -12,7 +12,7 @@ from ..kernels.echoes import TAPS, echo
 from .base import Note, Processor, Stage, one_pole, rule, setting, with_note
 from .wet import blended
 
-_LONGEST_MEMORY_S = 12.0
+_LONGEST_MEMORY_S, _LONGEST_TAIL_S = 12.0, 600.0
 _SILENT_DB = -90.0
 
 
@@ -104,4 +104,7 @@ class Echo(Stage):
         return min(self._lasts_s(_SILENT_DB) + 0.05, _LONGEST_MEMORY_S)
 
     def tail_s(self) -> float:
-        return min(self._lasts_s(-120.0) + 0.05, 60.0)
+        return min(self._lasts_s(_SILENT_DB - 20) + 0.05, _LONGEST_TAIL_S)
+
+    def pause_s(self) -> float:
+        return max(self.time_ms, self.other_ms if self.sides == "two times" else 0.0) / 1000

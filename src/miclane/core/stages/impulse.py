@@ -135,3 +135,6 @@ class Impulse(Stage):
 
     def tail_s(self) -> float:
         return self.predelay_ms / 1000 + self.length_s
+
+    def pause_s(self) -> float:
+        return self.tail_s()  # there may be silence inside it

@@ -311,3 +311,6 @@ class Reverb(Stage):
 
     def tail_s(self) -> float:
         return self.predelay_ms / 1000 + 2.0 * self.decay_s + 0.2
+
+    def pause_s(self) -> float:
+        return self.predelay_ms / 1000 + 0.2

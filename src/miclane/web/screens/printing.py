@@ -1,13 +1,16 @@
 """The Print screen: what to print, how far it is, and what came out beside the raw take."""
 
 import json
+import math
 from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import FileResponse, HTMLResponse, JSONResponse
 
-from ...core.printing import PrintRequest
+from ...core.errors import MicLaneError
+from ...core.printing import PrintRequest, members, place_of
+from ...core.units import SILENT_DB
 from ...store.sessions import State
 from ...studio.prints import COLUMNS, Printer
 from ...studio.studio import Studio
@@ -53,12 +56,25 @@ def prints_context(request: Request, state: State) -> dict[str, Any]:
         files = json.loads(row.files)
         for file in files:
             file["path"] = _outline(np.array(file["low"]), np.array(file["high"]))
+            file["turned_down"] = _turned_down(state, file["target"], file.get("over_db", 0.0))
             file["raw"] = _raw_outline(printer.studio, state, file["target"], file["seconds"])
         shown.append(
             {"row": row, "files": files, "request": json.loads(row.request), "share": printer.progress(row.id)}
         )
     busy = any(s["row"].state in ("waiting", "running") for s in shown)
     return {"prints": shown, "busy": busy}
+
+
+def _turned_down(state: State, target: str, over_db: float) -> tuple[str, float] | None:
+    """The fader of a target, and where it must stand for nothing to be over full scale; None where it cannot."""
+    try:
+        kind, name, _ = place_of(state.session, target).split(":")
+    except MicLaneError:
+        return None
+    group = {"lane": "lanes", "return": "returns", "bus": "buses"}[kind]
+    fader = next(x.fader_db for x in members(state.session, kind) if x.id == name)
+    wanted = math.floor(10 * (fader - over_db)) / 10
+    return (f"{group}/{name}/fader_db", wanted) if wanted > SILENT_DB else None
 
 
 def _outline(low: np.ndarray, high: np.ndarray) -> str:

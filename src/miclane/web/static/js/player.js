@@ -165,6 +165,7 @@ async function more(from, generation, signal) {
 
 async function removed(a, b, signal) {
   const [raw, treated] = await Promise.all([fetchSound(a, b, "untreated", "", signal), fetchSound(a, b, "treated", "", signal)]);
+  if (!raw || !treated) return null; // overtaken
   for (const side of ["left", "right"]) for (let i = 0; i < raw[side].length; i++) raw[side][i] -= treated[side][i];
   return raw;
 }
@@ -191,7 +192,10 @@ export async function prepared(variant, wanted) {
 }
 
 // what is compared is of the same settings as what it is compared with
-on("rendered", () => !["treated", "band"].includes(player.variant) && prepare(player.variant));
+on("rendered", ({ generation }) => {
+  const { variant } = player;
+  if (variant !== "treated") prepared(variant, () => player.variant === variant && generation === order);
+});
 
 // One band of an EQ alone, or the whole again (null).
 export async function hearBand(band) {
@@ -205,7 +209,6 @@ export async function hearBand(band) {
   await prepare("band");
   if (player.band === band) hearVariant("band");
 }
-on("rendered", () => player.band && prepare("band"));
 
 export function range(first, last, at = first) {
   Object.assign(player, { first, last, at });

@@ -1,7 +1,7 @@
 // The Print screen: start, follow, cancel.
 
 import { register } from "./screens.js";
-import { post, state, toast, $, $$ } from "./session.js";
+import { post, set, state, toast, $, $$ } from "./session.js";
 
 let timer = 0;
 
@@ -22,6 +22,13 @@ document.addEventListener("submit", async (event) => {
   if (await post(`/s/${state.id}/prints`, { targets, format: event.target.elements.format.value })) follow();
 });
 document.addEventListener("click", async (event) => {
+  const float = event.target.closest("[data-print-float]");
+  if (float && (await post(`/s/${state.id}/prints`, { targets: [float.dataset.printFloat], format: "wav-32" }))) follow();
+  const down = event.target.closest("[data-turn-down]");
+  if (down && (await set(down.dataset.turnDown, Number(down.dataset.value)))) {
+    toast("The fader is down; the next print holds all of it.");
+    down.disabled = true;
+  }
   const cancel = event.target.closest("[data-cancel]");
   if (cancel && (await post(`/s/${state.id}/prints/${cancel.dataset.cancel}/cancel`))) follow();
 });
