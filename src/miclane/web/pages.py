@@ -11,7 +11,7 @@ from fastapi.templating import Jinja2Templates
 from jinja2 import StrictUndefined
 
 from ..core.mix.places import bounds_of
-from ..core.stages.base import EDGES_APART, Settings, Stage, rule_of
+from ..core.stages.base import EDGES_APART, Settings, Stage, applies, rule_of
 from ..core.units import FORMATS, note_name, show_time, show_value
 from ..store.sessions import State
 
@@ -87,7 +87,7 @@ def controls(model: Settings, path: str, leave_out: tuple[str, ...] = ()) -> lis
     found: list[dict[str, Any]] = []
     for name, info in type(model).model_fields.items():
         extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-        if name in ("kind", "id", "name", "on", *leave_out) or not _is_shown(model, extra):
+        if name in ("kind", "id", "name", "on", *leave_out) or not (extra.get("shown", True) and applies(model, name)):
             continue
         common = {
             "name": name,
@@ -106,17 +106,6 @@ def controls(model: Settings, path: str, leave_out: tuple[str, ...] = ()) -> lis
         elif info.annotation is bool:
             found.append({**common, "type": "switch"})
     return found
-
-
-def _is_shown(model: Settings, extra: dict[str, Any]) -> bool:
-    """Whether a field is to be seen as the others stand."""
-    when = extra.get("when")
-    if not extra.get("shown", True):
-        return False
-    if not when:
-        return True
-    wanted = when[1] if isinstance(when[1], list | tuple) else (when[1],)
-    return getattr(model, when[0]) in wanted
 
 
 def groups(model: Settings, path: str, leave_out: tuple[str, ...] = ()) -> list[dict[str, Any]]:

@@ -136,13 +136,18 @@ def _edits_2(edits: list[Tree]) -> list[Tree]:
     return edits
 
 
-# ---- 3 to 4: a drive's level is made up by a gain that is found and kept, as a compressor's is ----
+# ---- 3 to 4: a drive's level is made up by a gain that is found and kept, as a compressor's is; a band that is to
+# listen to a key where there is none has listened to itself ----
 
 
 def _makes_up(tree: Any) -> None:
     for part in _dicts(tree):
         if part.get("kind") == "drive" and "level_matched" in part:
             part["auto_makeup"] = part.pop("level_matched")
+        if part.get("kind") == "eq" and not part.get("key"):
+            for inside in _dicts(part.get("bands")):
+                if inside.get("keyed_by") == "key":
+                    inside["keyed_by"] = "itself"
 
 
 def _edits_3(edits: list[Tree]) -> list[Tree]:

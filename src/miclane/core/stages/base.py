@@ -78,6 +78,21 @@ class Settings(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
+    def silent(self) -> tuple[str, ...]:
+        """Fields that change nothing as the others stand; they are not shown."""
+        return ()
+
+
+def applies(model: Settings, field: str) -> bool:
+    """Whether a setting does anything, as the others stand."""
+    extra = type(model).model_fields[field].json_schema_extra
+    when = extra.get("when") if isinstance(extra, dict) else None
+    if when:
+        wanted = when[1] if isinstance(when[1], list | tuple) else (when[1],)  # type: ignore[index]
+        if getattr(model, str(when[0])) not in wanted:  # type: ignore[index]
+            return False
+    return field not in model.silent()
+
 
 def rule_of(model: Any, field: str) -> dict[str, Any] | None:
     """The rule of a numeric field: label, unit, scale, usual span; None for a field that has none."""

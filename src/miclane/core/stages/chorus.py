@@ -109,6 +109,11 @@ class Chorus(Stage):
     spread: float = rule(1.0, "Spread", "%", 0, 1, usual=(0.6, 1))
     mix: float = rule(0.25, "Mix", "%", 0, 1, usual=(0.05, 0.4))
 
+    def silent(self) -> tuple[str, ...]:
+        if self.works == "widener":
+            return ("voices", "depth_ms", "rate_hz")
+        return ("spread",) if self.voices == 1 else ()
+
     def build(self, rate: int, channels: int) -> Processor:
         return ChorusProcessor(self, rate, channels)
 

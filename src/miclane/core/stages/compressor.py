@@ -187,6 +187,14 @@ class Compressor(Stage):
         0.0, "Harmonics", "%", 0, 1, usual=(0.05, 0.4), hint="a touch of a tube after it", group=MORE
     )
 
+    def silent(self) -> tuple[str, ...]:
+        found = ["ratio"] if self.works == "limit" else []
+        if self.response in ("optical", "variable_mu"):  # which adjust themselves, and only so
+            found.append("self_adjusting")
+        if self.response != "clean" or self.self_adjusting:
+            found.append("hold_ms")
+        return tuple(found if self.target == "stereo" else [*found, "link"])
+
     @property
     def makeup_is_gain(self) -> bool:
         return self.mix >= 1 and self.harmonics <= 0

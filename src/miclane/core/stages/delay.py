@@ -7,6 +7,7 @@ A fraction of a frame is a windowed sinc (Laakso et al., "Splitting the Unit Del
 from typing import Any, ClassVar, Literal
 
 import numpy as np
+from pydantic import model_validator
 
 from ..kernels.echoes import TAPS, echo
 from .base import Note, Processor, Stage, one_pole, rule, setting, with_note
@@ -84,6 +85,18 @@ class Echo(Stage):
     drive_db: float = rule(0.0, "Drive", "dB", 0, 18, usual=(0, 8))
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.5, 1))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
+
+    @model_validator(mode="before")
+    @classmethod
+    def _counts_in_what_is_said(cls, data: Any) -> Any:
+        """A time in milliseconds without a word about notes is meant."""
+        if not isinstance(data, dict):
+            return data
+        said = {"note": "time_ms", "other_note": "other_ms"}
+        return {note: "ms" for note, ms in said.items() if ms in data and note not in data} | data
+
+    def silent(self) -> tuple[str, ...]:
+        return () if self.sides == "two times" else ("other_note", "other_ms")
 
     def note_shown(self) -> str:
         return self.note if self.note != "ms" else f"{self.time_ms:.0f} ms"

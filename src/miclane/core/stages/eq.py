@@ -242,6 +242,13 @@ class Eq(Stage):
     auto_makeup: bool = True
     makeup_db: float = rule(0.0, "Makeup", "dB", -24, 24, usual=(-3, 3))
 
+    @model_validator(mode="after")
+    def _listens_to_somebody(self) -> "Eq":
+        for k, band in enumerate(self.bands):
+            if self.key is None and band.dynamic and band.dynamic.keyed_by == "key":
+                raise ValueError(f"band {k + 1} listens to a key, and the EQ has none: say whose, or “itself”")
+        return self
+
     def says(self, reading: StageReading) -> str:
         return takes_or_adds(reading, "as loud as before: you compare tone", 0.15)
 
