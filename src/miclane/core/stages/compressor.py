@@ -13,7 +13,7 @@ from ..kernels.dynamics import compress_by_peak, compress_by_power, follow, padd
 from ..kernels.responses import CLEAN, FET, OPTICAL, VARIABLE_MU, respond, wanted_db
 from ..kernels.shaping import DELAY
 from .base import Delay, Processor, Stage, one_pole, rule, setting
-from .detector import Filter, PeakLevel, PowerLevel, cut_sections, level_db, turned_down
+from .detector import Filter, PeakLevel, PowerLevel, beside_dry, cut_sections, level_db, turned_down
 from .drive import Drive, DriveProcessor
 from .eq import taken
 from .eq_design import section
@@ -108,18 +108,18 @@ class CompressorProcessor(Processor):
                 compress_by_power(one.power.process(heard), late, *after)
             else:
                 compress_by_peak(heard, late, one.peak.ring, one.peak.places, one.peak.levels, *after)
-            self.gain_db = gain[:n]
+            self.gain_db = beside_dry(gain[:n], s.mix, self.scale)
             return y
         if self.linked:
             gain = one.gain_db(one.level_db(heard), n)
-            self.gain_db = gain[:n]
+            self.gain_db = beside_dry(gain[:n], s.mix, self.scale)
             return turned_down(late, gain, self.scale, s.mix)
         levels = [f.level_db(heard[c : c + 1]) for c, f in enumerate(self.followers)]
         loudest = np.maximum.reduce(levels)
         gains = [
             f.gain_db(level + s.link * (loudest - level), n) for f, level in zip(self.followers, levels, strict=True)
         ]
-        self.gain_db = np.minimum.reduce(gains)[:n]
+        self.gain_db = beside_dry(np.minimum.reduce(gains)[:n], s.mix, self.scale)
         sides = [turned_down(late[c : c + 1], gain, self.scale, s.mix) for c, gain in enumerate(gains)]
         return np.concatenate(sides)
 

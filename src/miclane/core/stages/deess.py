@@ -18,7 +18,7 @@ from ..kernels.sibilance import cut_band, deess_gain
 from ..kernels.tracking import moving_bell
 from ..readings import StageReading
 from .base import HEARD, Delay, Passage, Processor, Stage, in_order, one_pole, rule
-from .detector import PeakLevel, cut_sections, turned_down
+from .detector import PeakLevel, beside_dry, cut_sections, turned_down
 from .eq import Band, Eq
 from .passages import Passages
 
@@ -86,7 +86,7 @@ class DeessProcessor(Processor):
             gain,
         )
         self.by_hand.lay_over(gain[:n])
-        self.gain_db = gain[:n]
+        self.gain_db = beside_dry(gain[:n], s.mix)
         if self.telling:
             self.excess_db, self.balance_db, self.around_db = found[:, :n]
         if s.mode == "wide":

@@ -84,6 +84,14 @@ def level_db(level: np.ndarray) -> np.ndarray:
     return out
 
 
+def beside_dry(gain_db: np.ndarray, mix: float, scale: float = 1.0) -> np.ndarray:
+    """What a gain in dB amounts to with `mix` of it, times `scale`, beside the dry sound; 0 dB stays 0 dB."""
+    if mix >= 1.0:
+        return gain_db
+    wet = mix * scale
+    return 20 * np.log10(np.maximum((1.0 - mix + wet * 10 ** (gain_db / 20)) / (1.0 - mix + wet), 1e-10))
+
+
 def turned_down(x: np.ndarray, gain_db: np.ndarray, scale: float = 1.0, mix: float = 1.0) -> np.ndarray:
     """x (channels, n) with a gain in dB (padded n) applied, times `scale`, blended with the dry by `mix`."""
     y = np.empty_like(x)

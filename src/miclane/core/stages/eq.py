@@ -290,11 +290,24 @@ class Eq(Stage):
     def memory_s(self) -> float:
         longest = 0.02
         for band in self.bands:
-            for _, q in band.parts():
-                longest = max(longest, 10.4 * 2 * q / (2 * np.pi * band.frequency_hz))
+            if band.on:
+                longest = max(longest, _rings_s(band))
             if band.on and band.dynamic:
                 longest = max(longest, (10 * band.dynamic.release_ms + 4 * band.dynamic.attack_ms) / 1000 + 0.05)
-        return min(longest, 4.0)
+        return min(longest, _LONGEST_MEMORY_S)
+
+
+_FORGOTTEN_DB, _LONGEST_MEMORY_S = 110.0, 12.0  # the pole alone; several in a row and a boost begin louder
+
+
+@lru_cache(maxsize=1024)
+def _rings_s(band: Band) -> float:
+    """Seconds in which the slowest pole of a band has died away."""
+    sections = band.sections(48000)
+    if band.dynamic:
+        sections = np.concatenate([sections, band.unit(48000)[None]])
+    slowest = max(float(np.abs(np.roots(one[3:])).max(initial=0.0)) for one in sections)
+    return _FORGOTTEN_DB / (-20 * np.log10(min(slowest, 1 - 1e-9))) / 48000 if slowest > 0 else 0.0
 
 
 @lru_cache(maxsize=1024)

@@ -12,7 +12,7 @@ from ..kernels.ranges import range_gain, up_db
 from ..readings import StageReading
 from ..units import show_value
 from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, cut_sections, turned_down
+from .detector import Filter, PeakLevel, beside_dry, cut_sections, turned_down
 
 _KNEE_DB = 6.0
 _WINDOW_MS = 12.0  # half a turn of the lowest note, so that a steady tone is read as one level
@@ -38,7 +38,7 @@ class LiftProcessor(Processor):
         n, gain = x.shape[1], padded(x.shape[1])
         level = self.level.process_db(self.key_filter.process(x))
         range_gain(level, n, True, self.curve, self.attack, self.release, self.state, gain)
-        self.gain_db = gain[:n]
+        self.gain_db = beside_dry(gain[:n], self.settings.mix)
         return turned_down(self.delay.process(x), gain, 1.0, self.settings.mix)
 
 

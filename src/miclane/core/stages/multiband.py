@@ -15,7 +15,7 @@ from ..kernels.ranges import deepest, range_gain
 from ..readings import StageReading
 from ..units import show_value
 from .base import Delay, Processor, Settings, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, turned_down
+from .detector import Filter, PeakLevel, beside_dry, turned_down
 from .eq_design import butterworth_q
 
 _KNEE_DB = 6.0
@@ -113,7 +113,7 @@ class MultibandProcessor(Processor):
             if band.on:
                 level = self.levels[k].process_db(one)
                 range_gain(level, n, band.works == "up", band.curve, *self.times[k], self.states[k], gain)
-            parts[k] = gain[:n]
+            parts[k] = beside_dry(gain[:n], mix, 10 ** (band.gain_db / 20) if band.on else 1.0)
             late = self.delays[k].process(one)
             if not band.muted:
                 total += turned_down(late, gain, 10 ** (band.gain_db / 20) if band.on else 1.0, mix)
