@@ -432,6 +432,30 @@ def test_a_print_runs_reports_and_downloads(web: httpx.Client, demo: SimpleNames
     assert web.get(f"/s/salt-ferry/prints/{identifier}/7").status_code == 404
 
 
+def test_what_a_print_clips_is_counted_said_and_can_be_mended(web: httpx.Client, demo: SimpleNamespace) -> None:
+    set_to(web, "buses/mix/fader_db", 12.0)
+    first = printed(web, demo, "wav-16")
+    assert first["clipped"] > 1000
+    assert first["over_db"] > 1
+    shown = web.get("/s/salt-ferry/prints", headers={"hx-request": "true"}).text
+    assert f"{first['clipped']:,} samples over full scale were clipped" in shown
+    assert printed(web, demo, "wav-32")["clipped"] == 0
+    lower = re.search(r'data-turn-down="([^"]+)" data-value="([^"]+)"', shown)
+    set_to(web, lower[1], float(lower[2]))
+    assert printed(web, demo, "wav-16")["clipped"] == 0
+
+
+def set_to(web: httpx.Client, path: str, value: float) -> None:
+    answer = web.post("/s/salt-ferry/edits", json={"edits": [{"op": "set", "path": path, "value": value}]})
+    assert answer.status_code == 200
+
+
+def printed(web: httpx.Client, demo: SimpleNamespace, kind: str) -> dict:
+    started = web.post("/s/salt-ferry/prints", json={"targets": ["mix"], "format": kind}).json()["id"]
+    demo.app.state.printer.wait()
+    return json.loads(demo.app.state.printer.row("salt-ferry", started).files)[0]
+
+
 def test_a_cancelled_print_leaves_nothing(web: httpx.Client, demo: SimpleNamespace) -> None:
     identifier = web.post("/s/salt-ferry/prints", json={"targets": ["mix"]}).json()["id"]
     web.post(f"/s/salt-ferry/prints/{identifier}/cancel")
