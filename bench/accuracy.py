@@ -9,6 +9,8 @@ from scipy.ndimage import uniform_filter1d
 from miclane.core.impulses import MADE, OCTAVES_HZ
 from miclane.core.measure.decay import decay_s
 from miclane.core.measure.loudness import integrated_lufs
+from miclane.core.mix.chain import Chain
+from miclane.core.process import process
 from miclane.core.stages.base import Stage
 from miclane.core.stages.compressor import Compressor
 from miclane.core.stages.delay import Echo
@@ -20,6 +22,8 @@ from miclane.core.stages.lift import Lift
 from miclane.core.stages.limiter import Limiter
 from miclane.core.stages.multiband import Multiband, Range
 from miclane.core.stages.reverb import Reverb
+
+from . import equaliser
 
 RATE = 48000
 
@@ -113,7 +117,8 @@ def level_match(curve: str) -> float:
     from .processors import take
 
     x = take()[:, : 20 * RATE]
-    return integrated_lufs(through(Drive(curve=curve, amount_db=12), x)[0], RATE) - integrated_lufs(x, RATE)
+    chain = {"format": "mic-lane/chain", "version": 2, "stages": [{"kind": "drive", "curve": curve, "amount_db": 12}]}
+    return integrated_lufs(process(x, RATE, Chain.model_validate(chain))[0], RATE) - integrated_lufs(x, RATE)
 
 
 def lift_of_peaks() -> float:
@@ -229,5 +234,5 @@ def run() -> None:
         ("delay: repeats off the beat", "one sample", f"{repeat_error():.2f} samples"),
     ]  # fmt: skip
     print("| what | asked | measured |\n|---|---|---|")
-    for what, asked, measured in rows:
+    for what, asked, measured in (*rows, *equaliser.rows()):
         print(f"| {what} | {asked} | {measured} |", flush=True)

@@ -432,6 +432,18 @@ def test_a_print_runs_reports_and_downloads(web: httpx.Client, demo: SimpleNames
     assert web.get(f"/s/salt-ferry/prints/{identifier}/7").status_code == 404
 
 
+def test_a_band_that_listens_to_another_lane_is_drawn(web: httpx.Client) -> None:
+    clean = "lanes/lead/stages/clean"
+    edits = [
+        {"op": "set", "path": f"{clean}/key", "value": {"lane": "double", "tap": "treated"}},
+        {"op": "set", "path": f"{clean}/bands/1/dynamic", "value": {"keyed_by": "key", "threshold_db": -30}},
+    ]
+    answer = web.post("/s/salt-ferry/edits", json={"edits": edits})
+    assert answer.status_code == 200
+    assert answer.json()["curves"][clean]["pins"][1]["change_y"]
+    assert web.post("/s/salt-ferry/edits", json={"edits": [{**edits[0], "value": None}]}).status_code == 422
+
+
 def test_what_a_print_clips_is_counted_said_and_can_be_mended(web: httpx.Client, demo: SimpleNamespace) -> None:
     set_to(web, "buses/mix/fader_db", 12.0)
     first = printed(web, demo, "wav-16")

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from conftest import RATE, db, noise, run, sine
+from miclane.core.audio import resample
 from miclane.core.measure.audible import heard_share, just_heard_db
 from miclane.core.measure.ducking import duck_start, gaps_s, held_share, key_level_db
 from miclane.core.measure.phrases import Span
@@ -57,6 +58,23 @@ def test_the_suggested_duck_holds_while_singing_and_fills_the_gap(name: str, dep
     assert share >= 0.95
     assert before_next > -1.0
     assert found["release_ms"] <= 30000 / 92 + 0.1
+
+
+@pytest.mark.parametrize("floor_db", [-90, -70, -60, -50])
+@pytest.mark.parametrize("rate", [44100, 48000])
+def test_a_phrase_finds_the_return_down_already_and_the_gap_before_it_open(floor_db: float, rate: int) -> None:
+    song = sing(seed=2)
+    x = resample(with_noise(song.audio, floor_db), RATE, rate)
+    gain = run(Duck(threshold_db=-32, depth_db=9), np.zeros((1, x.shape[1])), x, rate=rate).gain_db
+    starts = [round(p[0].start_s * rate) for p in song.phrases]
+    ends = [0, *(round(p[-1].end_s * rate) for p in song.phrases[:-1])]
+    down = [gain[start] / -9 for start in starts]
+    after = [gain[start : start + rate // 25].mean() / -9 for start in starts]
+    late = [share for share in down if share < 0.8]
+    assert np.median(down) > 0.8
+    assert np.median(after) > 0.9
+    assert len(late) <= (0 if floor_db < -60 else 1)  # an f that no more than its noise is heard with its vowel
+    assert max(gain[b - rate // 5] for b, a in zip(starts, ends, strict=True) if b - a > 0.7 * rate) > -0.5
 
 
 def test_a_breath_does_not_hold_the_return_down(lead) -> None:

@@ -5,16 +5,22 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ..kernels.dynamics import duck_gain, padded
+from ..kernels.dynamics import duck_gain, padded, word_starts
 from .base import Delay, Key, Processor, Stage, one_pole, rule, setting
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 from .multiband import crossover
 
 KEY_WINDOW_MS = 10.0
+CONSONANT_MS = 120.0  # how far before a word passes the threshold its beginning is looked for
+_FAINT_DB, _RISE_DB, _FLOOR_S, _BLOCK_S = 24.0, 5.0, 0.8, 0.01
 
 
 class DuckProcessor(Processor):
-    """Follows the key (the sound itself when there is none) and turns the sound down by the depth."""
+    """Follows the key (the sound itself when there is none) and turns the sound down by the depth.
+
+    A word begins with its consonant, long before its vowel passes the threshold: from where it rose out of what was
+    there, and the look-ahead earlier, it counts as sung.
+    """
 
     def __init__(self, s: "Duck", rate: int, channels: int) -> None:
         self.settings = s
@@ -33,9 +39,14 @@ class DuckProcessor(Processor):
         self.release = one_pole(s.release_ms * release_share(s.depth_db), rate)
         self.hold = s.hold_ms * rate / 1000
         self.state = np.zeros(3)
+        self.ring, self.floors = np.full(self.latency, -200.0), np.full(round(_FLOOR_S / _BLOCK_S), 1e9)
+        self.block = round(_BLOCK_S * rate)
+        self.rise = np.array([0.0, 0.0, self.block, 1e9, 0.0, self.block, 1e9])
+        self.before = round(s.lookahead_ms * rate / 1000)
 
     def start_at(self, frame: int) -> None:
         self.level.start_at(frame)
+        self.rise[2] = self.block - frame % self.block
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         heard = x if key is None else key
@@ -43,7 +54,8 @@ class DuckProcessor(Processor):
             self.key_filter = Filter(cut_sections(self.settings.key_low_cut_hz, 0, self.rate, 12), heard.shape[0])
         level = self.level.process_db(self.key_filter.process(np.ascontiguousarray(heard)))
         n, s = x.shape[1], self.settings
-        gain = padded(n)
+        gain, faint = padded(n), s.threshold_db - _FAINT_DB
+        word_starts(level, n, s.threshold_db, faint, _RISE_DB, self.before, self.ring, self.floors, self.rise)
         duck_gain(level, n, s.threshold_db, s.depth_db, self.attack, self.release, self.hold, self.state, gain)
         self.gain_db = gain[:n]
         late = self.delay.process(x)
@@ -77,7 +89,7 @@ class Duck(Stage):
     attack_ms: float = rule(17.0, "Attack", "ms", 0.1, 300, scale="log", usual=(5, 30))
     hold_ms: float = rule(40.0, "Hold", "ms", 0, 500, usual=(20, 90))
     release_ms: float = rule(180.0, "Release", "ms", 10, 2000, scale="log", usual=(90, 350))
-    lookahead_ms: float = rule(10.0, "Look-ahead", "ms", 0, 30, usual=(5, 20))
+    lookahead_ms: float = rule(35.0, "Look-ahead", "ms", 0, 60, usual=(15, 40))
     key_low_cut_hz: float = rule(90.0, "Key low cut", "Hz", 0, 500, usual=(70, 150))
 
     band_low_hz: float = rule(
@@ -107,7 +119,7 @@ class Duck(Stage):
         return DuckProcessor(self, rate, channels)
 
     def latency_frames(self, rate: int) -> int:
-        return round(self.lookahead_ms * rate / 1000)
+        return round((self.lookahead_ms + CONSONANT_MS) * rate / 1000)
 
     def memory_s(self) -> float:
-        return (self.hold_ms + 12 * self.release_ms) / 1000 + 0.1
+        return (self.hold_ms + 12 * self.release_ms + CONSONANT_MS) / 1000 + _FLOOR_S + 0.1
