@@ -107,6 +107,16 @@ def test_pitch_of_a_steady_tone(frequency: float) -> None:
     assert abs(1200 * np.log2(np.median(f0[f0 > 0]) / frequency)) < 5
 
 
+@pytest.mark.parametrize("rate", [22050, 44100, 48000, 88200])
+def test_the_clock_of_pitch_keeps_time(rate: int) -> None:
+    t = np.arange(173 * rate) / rate
+    x = np.where(t < 170, 220, 440) * (t - 170)
+    x = 0.3 * np.sin(2 * np.pi * x) * (t > 168)
+    f0, _ = track_pitch(x[None], rate)
+    assert abs(np.flatnonzero(f0[16900:] > 330)[0] / 100 - 1) < 0.025  # a window of 45 ms looks ahead
+    assert len(f0) == pytest.approx(17300, abs=6)
+
+
 def test_long_term_spectrum_shows_an_inserted_bell(lead: np.ndarray) -> None:
     from conftest import run
     from miclane.core.stages.eq import Band, Eq
