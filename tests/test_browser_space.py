@@ -36,8 +36,10 @@ def test_a_delay_is_added_ducked_from_the_phrasing_and_copied(at, demo) -> None:
     before = ducks_of(session_of(demo))[1][1]
     page.get_by_role("button", name="Begin from the phrasing").click()
     eventually(page, lambda: ducks_of(session_of(demo))[1][1].threshold_db != before.threshold_db)
+    shown(page, demo)
     page.get_by_role("button", name="Copy to all returns").click()
     eventually(page, lambda: len({d.threshold_db for _, d in ducks_of(session_of(demo))}) == 1)
+    shown(page, demo)
     page.get_by_label("Time", exact=True).select_option("1/8d")
     eventually(page, lambda: session_of(demo).returns[1].stages[0].note == "1/8d")
     expect(page.locator("#space")).to_contain_text("First repeat after 489 ms")

@@ -38,6 +38,7 @@ function reloadSpace() {
   const ret = $("#space")?.dataset.return ?? "";
   const focus = document.activeElement?.closest?.("[data-path]")?.dataset.path;
   htmx.ajax("GET", `/s/${state.id}/space/body?return_id=${encodeURIComponent(ret)}`, { target: "#body", swap: "innerHTML" }).then(() => {
+    document.body.dataset.drawn = String(state.version);
     drawEffects();
     if (focus) $(`[data-path="${CSS.escape(focus)}"]`)?.focus();
   });
