@@ -14,8 +14,10 @@ from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Cancel, Renderer
 from miclane.core.engine.stream import stream
 from miclane.core.errors import CancelledError
+from miclane.core.mix.chain import Chain
 from miclane.core.mix.edits import Set, apply
 from miclane.core.printing import PrintRequest, print_session
+from miclane.core.process import process
 from miclane.core.stages.base import Stage, load_kinds
 
 KINDS = sorted(k for k in load_kinds() if k != "split")
@@ -291,3 +293,15 @@ def test_a_print_ends_when_all_has_sounded_and_not_before(tmp_path: Path) -> Non
     _, read, session = one_lane(x, [{"kind": "compressor", "release_ms": 3000}])
     (dry,) = print_session(session, PrintRequest(format="wav-32"), tmp_path / "dry", read)
     assert read_sound(dry.path).audio.shape[1] < 1.2 * RATE
+
+
+def test_a_chains_tail_counts_its_notes_and_ends(lead: np.ndarray) -> None:
+    x = lead[:, 20 * RATE : 21 * RATE]
+    for stage, longest in (({"note": "1/1", "feedback": 0.3}, 32), ({"note": "1/4", "feedback": 0.98}, 61)):
+        chain = {"format": "mic-lane/chain", "version": 2, "stages": [{"kind": "delay", **stage}]}
+        y, _ = process(x, RATE, Chain.model_validate(chain))
+        assert 10 * RATE < y.shape[1] < longest * RATE
+    first = round(4 * 60 / 92 * RATE)
+    chain["stages"] = [{"kind": "delay", "note": "1/1", "feedback": 0}]
+    whole_note, _ = process(x, RATE, Chain.model_validate(chain))
+    assert np.abs(whole_note[:, first + RATE // 2 : first + RATE - 4800]).max() > 1e-3

@@ -20,6 +20,7 @@ from .stages.base import Key, Stage
 from .stages.eq import Eq
 
 _FILE, _KEY, _LEAST_POWER = "0" * 64, "1" * 64, 1e-10
+_LONGEST_TAIL_S = 60.0  # of each stage
 
 
 def process(
@@ -31,8 +32,6 @@ def process(
     Stages with `auto_makeup` are matched to this file, an EQ only where the chain says so: one that says nothing of it
     has the gain of its bands and no other.
     """
-    tail = sum(s.tail_s() for s in chain.stages if s.on)
-    total = audio.shape[1] + round(tail * rate)
     stages = with_ids([_plain(s) for s in chain.stages])
     for i, stage in enumerate(stages):
         stage["id"] = f"n{i}"
@@ -52,6 +51,8 @@ def process(
         assert found is not None
         return cut_padded(found, start, stop)
 
+    tail = sum(min(s.at_tempo(session.tempo_bpm).tail_s(), _LONGEST_TAIL_S) for s in chain.stages if s.on)
+    total = audio.shape[1] + round(tail * rate)
     session = _made_up(session, audio, rate, read)
     builder = Builder(session)
     builder.graph.rate = rate

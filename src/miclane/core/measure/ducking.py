@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from ..kernels.dynamics import duck_gain, padded
+from ..kernels.dynamics import padded
+from ..kernels.opening import duck_gain
 from ..stages.base import one_pole
 from ..stages.detector import Filter, PeakLevel, cut_sections
 from ..stages.duck import KEY_WINDOW_MS, Duck, release_share

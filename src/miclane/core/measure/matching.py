@@ -42,7 +42,7 @@ def makes_up(stage: Stage) -> bool:
 
 
 def _matched(stage: Stage, place: str, audio: np.ndarray, rate: int) -> list[Edit]:
-    before = float(stage.model_dump(include={"makeup_db"})["makeup_db"])
+    before = float(getattr(stage, "makeup_db", 0.0))
     low, high, makeup = *_LIMITS_DB, before
     for _ in range(1 if stage.makeup_is_gain else _TRIES):
         by = makeup_db(stage.model_copy(update={"makeup_db": makeup}), audio, rate)

@@ -5,7 +5,8 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ..kernels.dynamics import duck_gain, padded, word_starts
+from ..kernels.dynamics import padded
+from ..kernels.opening import duck_gain, word_starts
 from .base import Delay, Key, Processor, Stage, one_pole, rule, setting
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 from .multiband import crossover

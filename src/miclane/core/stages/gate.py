@@ -5,7 +5,8 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
-from ..kernels.dynamics import gate_gain, padded
+from ..kernels.dynamics import padded
+from ..kernels.opening import gate_gain
 from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule, setting
 from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
 from .passages import Passages
