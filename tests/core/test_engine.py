@@ -297,7 +297,7 @@ def test_a_print_ends_when_all_has_sounded_and_not_before(tmp_path: Path) -> Non
 
 def test_a_chains_tail_counts_its_notes_and_ends(lead: np.ndarray) -> None:
     x = lead[:, 20 * RATE : 21 * RATE]
-    for stage, longest in (({"note": "1/1", "feedback": 0.3}, 32), ({"note": "1/4", "feedback": 0.98}, 61)):
+    for stage, longest in (({"note": "1/1", "feedback": 0.3}, 32), ({"note": "1/4", "feedback": 0.98}, 62)):
         chain = {"format": "mic-lane/chain", "version": 2, "stages": [{"kind": "delay", **stage}]}
         y, _ = process(x, RATE, Chain.model_validate(chain))
         assert 10 * RATE < y.shape[1] < longest * RATE
