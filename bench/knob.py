@@ -1,6 +1,5 @@
 """What is heard when: from a key press on a rule to the new sound, and from the wish to play the song to its sound."""
 
-import shutil
 import statistics
 import tempfile
 
@@ -19,9 +18,6 @@ POLLS = """async () => {
 
 def run(parts: str = "lane mix returns whole eq hunt song") -> None:
     """Print median and 95th percentile for the lane and the mix with the share of each part, and starts of the song."""
-    if shutil.which("chromium") is None:
-        print("chromium is not installed: knob to ear is left out")
-        return
     from .server import browser_page, demo, root
 
     with tempfile.TemporaryDirectory() as folder:
