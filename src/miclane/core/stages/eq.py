@@ -17,7 +17,7 @@ from ..kernels.dynamics import add_swelling, band_gain, padded
 from ..readings import StageReading
 from .base import Key, Processor, Settings, Stage, one_pole, rule
 from .detector import PeakLevel
-from .eq_design import BUTTERWORTH_SLOPES, butterworth_q, magnitude, response, section
+from .eq_design import BUTTERWORTH_SLOPES, butterworth_q, magnitude, response, section, slowest_pole
 from .wording import takes_or_adds
 
 Shape = Literal["low_cut", "high_cut", "bell", "low_shelf", "high_shelf", "notch", "tilt"]
@@ -306,7 +306,7 @@ def _rings_s(band: Band) -> float:
     sections = band.sections(48000)
     if band.dynamic:
         sections = np.concatenate([sections, band.unit(48000)[None]])
-    slowest = max(float(np.abs(np.roots(one[3:])).max(initial=0.0)) for one in sections)
+    slowest = max(slowest_pole(one) for one in sections)
     return _FORGOTTEN_DB / (-20 * np.log10(min(slowest, 1 - 1e-9))) / 48000 if slowest > 0 else 0.0
 
 

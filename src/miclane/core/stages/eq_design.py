@@ -20,6 +20,7 @@ _AT_THE_TOP = 0.15  # weight of the last sixth of the band
 _FAR_DOWN = {  # squared magnitude from which on a shape weighs less
     "low_pass": 1e-6, "low_pass_1": 1e-6, "high_pass": 1e-2, "high_pass_1": 1e-2, "notch": 1e-3,
 }  # fmt: skip
+_WAY, _UPPER, _NEAR = np.linspace(0, 1, 90), np.linspace(0.15, 0.48, 60), np.geomspace(0.7, 1.4, 30)
 Magnitude = Callable[[np.ndarray], np.ndarray]
 Triple = tuple[float, float, float]
 
@@ -57,9 +58,28 @@ def _from_logs(bottom: float, logs: np.ndarray) -> np.ndarray:
 def _grid(rate: int, frequency_hz: float) -> np.ndarray:
     """Frequencies at which a section is compared with its prototype, up to 0.96 of the band."""
     top = 0.48 * rate
-    low = np.geomspace(max(20.0, min(frequency_hz, 0.5 * rate) / 60), 0.4 * rate, 90)
-    near = np.minimum(frequency_hz * np.geomspace(0.7, 1.4, 30), top)
-    return np.unique(np.concatenate([low, np.linspace(0.15 * rate, top, 60), near]))
+    first = max(20.0, min(frequency_hz, 0.5 * rate) / 60)
+    low = first * (0.4 * rate / first) ** _WAY
+    grid = np.concatenate([low, rate * _UPPER, np.minimum(frequency_hz * _NEAR, top)])
+    grid.sort()
+    return grid[np.concatenate([[True], np.diff(grid) > 0])]
+
+
+def _matched_poles(under: Triple, w0: float) -> np.ndarray:
+    """1 a1 a2 of the poles that impulse invariance makes of those of an analogue denominator."""
+    if under[0] == 0:
+        return np.array([1.0, -np.exp(-w0 * under[2] / under[1]), 0.0])
+    damped, squared = 0.5 * under[1] / under[0], under[2] / under[0]
+    apart = squared - damped * damped
+    turn = np.cos(w0 * np.sqrt(apart)) if apart > 0 else np.cosh(w0 * np.sqrt(-apart))
+    return np.array([1.0, -2 * np.exp(-w0 * damped) * turn, np.exp(-2 * w0 * damped)])
+
+
+def slowest_pole(section: np.ndarray) -> float:
+    """Greatest radius of the poles of one section [b0 b1 b2 1 a1 a2]."""
+    half, product = -0.5 * section[4], section[5]
+    apart = half * half - product
+    return float(np.sqrt(product) if apart < 0 else abs(half) + np.sqrt(apart))
 
 
 def _beginnings(shape: str, squared: Magnitude, at_hz: float, q: float, gain_db: float, rate: int) -> list[np.ndarray]:
@@ -68,8 +88,7 @@ def _beginnings(shape: str, squared: Magnitude, at_hz: float, q: float, gain_db:
     over, under = _prototype(shape, gain_db, q)
     bent = _bilinear(over, under, w0)
     bilinear = np.stack([_thirds(bent[:3]), _thirds(bent[3:])])
-    matched_poles = np.real(np.poly(np.exp(np.roots(under) * w0)))
-    poles = _thirds(np.pad(matched_poles, (0, 3 - len(matched_poles))))
+    poles = _thirds(_matched_poles(under, w0))
     bottom, here, top = squared(np.array([0.0, at_hz, rate / 2])) * [poles[0], 1.0, poles[1]]
     p = np.sin(w0 / 2) ** 2
     lobes = np.array([1 - p, p, 4 * p * (1 - p)])
