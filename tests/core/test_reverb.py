@@ -15,13 +15,22 @@ def impulse_response(stage: Reverb, seconds: float) -> np.ndarray:
     return run(stage, x, block=5000).y
 
 
-def rt60(h: np.ndarray, octave_hz: float) -> float:
+def response_at(stage: Reverb, seconds: float, rate: int, begin_s: float) -> np.ndarray:
+    """What it makes of a click at a moment of the song (2, n)."""
+    x = np.zeros((1, round(seconds * rate)))
+    x[0, 0] = 1.0
+    processor = stage.build(rate, 1)
+    processor.start_at(round(begin_s * rate))
+    return processor.process(x)
+
+
+def rt60(h: np.ndarray, octave_hz: float, rate: int = RATE) -> float:
     """T30 from the backward integral (Schroeder 1965; ISO 3382-1) of one octave."""
     edges = [octave_hz / 2**0.5, octave_hz * 2**0.5]
-    band = sosfiltfilt(butter(3, edges, "band", fs=RATE, output="sos"), h)
+    band = sosfiltfilt(butter(3, edges, "band", fs=rate, output="sos"), h)
     decay = 10 * np.log10(np.cumsum(band[::-1] ** 2)[::-1] / np.sum(band**2) + 1e-20)
     a, b = int(np.argmax(decay < -5)), int(np.argmax(decay < -35))
-    return 60 * (b - a) / RATE / (decay[a] - decay[b])
+    return 60 * (b - a) / rate / (decay[a] - decay[b])
 
 
 @pytest.mark.parametrize("decay_s", [0.5, 1.0, 2.0, 4.0])
@@ -51,15 +60,40 @@ def test_dense_within_80_ms(model: str) -> None:
         assert share > 0.85  # normalised echo density (Abel & Huang 2006); 1 is Gaussian
 
 
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+@pytest.mark.parametrize("size", [0.5, 1.0, 1.25])
 @pytest.mark.parametrize("model", ["plate", "room", "hall"])
-def test_no_mode_rings_out_of_its_neighbourhood(model: str) -> None:
-    h = impulse_response(Reverb(model=model, decay_s=2.0, damping=1.0, predelay_ms=0), 3.0)[0]
-    n = RATE // 4
-    parts = [h[round(t * RATE) :][:n] * np.hanning(n) * 10 ** (3 * t / 2.0) for t in np.arange(0.2, 2.2, 0.125)]
-    power = np.mean([np.abs(np.fft.rfft(p)) ** 2 for p in parts], axis=0)
-    f = np.fft.rfftfreq(n, 1 / RATE)
-    over = 10 * np.log10(power / uniform_filter1d(power, 41))
-    assert over[(f > 150) & (f < 8000)].max() < 10
+def test_no_mode_rings_out_of_its_neighbourhood(model: str, size: float, rate: int) -> None:
+    """In windows of 2 s, which tell apart what lies a hertz apart.
+
+    Gaussian noise itself gives 9.9 dB in the mean and 12 in a look of two hundred: so many looks further on in the song
+    are allowed a little more than the one at its beginning.
+    """
+    for decay_s, begin in ((1.0, 0), (4.0, 0), (12.0, 0), (4.0, 11), (12.0, 3)):
+        stage = Reverb(model=model, decay_s=decay_s, damping=1.0, size=size, predelay_ms=0)
+        h = response_at(stage, 3.9, rate, begin)
+        for side in h:
+            for at in (0.3, 1.5) if decay_s > 1 else (0.3,):
+                n = 2 * rate
+                part = side[round(at * rate) :][:n] * np.hanning(n) * 10 ** (3 * np.arange(n) / rate / decay_s)
+                power = np.abs(np.fft.rfft(part)) ** 2
+                f = np.fft.rfftfreq(n, 1 / rate)
+                over = 10 * np.log10(power / uniform_filter1d(power, 81))
+                assert over[(f > 150) & (f < 8000)].max() < (12.7 if begin else 12)
+
+
+@pytest.mark.parametrize("rate", [44100, 96000])
+@pytest.mark.parametrize("size", [0.5, 1.25])
+@pytest.mark.parametrize("model", ["plate", "room", "hall"])
+def test_short_decays_are_as_short_as_they_are_set(model: str, size: float, rate: int) -> None:
+    """The mean over four moments of the song, as over positions in a room."""
+    for decay_s, damping in ((0.3, 0.5), (0.3, 1.0), (0.5, 0.5)):
+        stage = Reverb(
+            model=model, decay_s=decay_s, damping=damping, size=size, predelay_ms=0, low_cut_hz=20, high_cut_hz=20000
+        )
+        sides = [side for k in range(4) for side in response_at(stage, 1.5 * decay_s + 0.6, rate, 7 * k)]
+        for octave in (125, 250, 500, 1000, 2000, 4000, 8000):
+            assert abs(np.mean([rt60(h, octave, rate) for h in sides]) / stage.decay_at(octave, rate) - 1) < 0.10
 
 
 @pytest.mark.parametrize("model", ["plate", "room", "hall"])
@@ -89,7 +123,8 @@ def test_wet_is_about_as_loud_as_the_dry() -> None:
 @pytest.mark.parametrize("model", ["plate", "room", "hall"])
 def test_short_sounds_after_silence_are_all_there(model: str, rate: int) -> None:
     rng = np.random.default_rng(7)
-    syllable = np.sin(2 * np.pi * 400 * np.arange(rate // 25) / rate) * np.hanning(rate // 25)
+    t = np.arange(rate // 25) / rate  # a syllable of one tone would tell how the modes about it stand at the moment
+    syllable = sum(np.sin(2 * np.pi * 180 * k * t + k * k) for k in range(1, 30)) * np.hanning(len(t))
     for sound in (np.ones(1), syllable):
         levels = []
         for predelay_ms in (0, 30, 100, 240, 500):
@@ -100,4 +135,4 @@ def test_short_sounds_after_silence_are_all_there(model: str, rate: int) -> None
                 levels.append(
                     10 * np.log10((run(stage, x, block=int(rng.integers(500, 9000)), rate=rate).y ** 2).sum())
                 )
-        assert np.ptp(levels) < 0.5
+        assert np.ptp(levels) < (0.5 if len(sound) == 1 else 1.5)  # of a syllable it depends on how the modes stand

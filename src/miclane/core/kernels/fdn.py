@@ -40,6 +40,16 @@ def _mix_four(v, a, b, c, d):
 
 
 @kernel
+def _turn_two(v, a, b, s, c, slope_s, slope_c):
+    """Two lines, eight frames of each, turned into one another by an angle that moves: sine s + slope_s · i."""
+    i = load8(_RAMP, 0)
+    sine, cosine = fma(splat8(slope_s), i, splat8(s)), fma(splat8(slope_c), i, splat8(c))
+    x, y = load8(v, 8 * a), load8(v, 8 * b)
+    put(v, 8 * a, minus(times(cosine, x), times(sine, y)))
+    put(v, 8 * b, fma(sine, x, times(cosine, y)))
+
+
+@kernel
 def powers_of(shelf, out):
     """Powers 1 to 8 of the pole of every line's shelf into out (16, 8)."""
     for k in range(shelf.shape[0]):
@@ -51,16 +61,33 @@ def powers_of(shelf, out):
 
 @kernel
 def network(
-    left_right, lines, lengths, moving, write, shelf, powers, carry, depth, lfo, lfo_step, taps_in, taps_out, y
+    left_right,
+    lines,
+    lengths,
+    moving,
+    write,
+    shelf,
+    powers,
+    carry,
+    depth,
+    lfo,
+    lfo_step,
+    turn,
+    turn_step,
+    taps_in,
+    taps_out,
+    y,
 ):
     """Run the network over left_right (2, n) into y (2, n); returns the new write position.
 
     lines (16, size + GUARD) circular buffers, size a power of two, the first frames repeated in the guard; lengths
     (16,) frames, more than a grid; moving (16,) whether a line is modulated, by `depth` frames; shelf (16, 3)
     first-order [b0 b1 a1] absorption, powers (16, 8) those of its pole, carry (16, 2) its last input and output;
-    lfo (16, 2) quadrature oscillators turned by lfo_step (16, 2) every GRID frames; taps_in, taps_out (16, 2) gains
-    from and to left and right. Frames go in groups of eight that begin at multiples of eight; what the lines give in
-    a group is known before any of it is fed, so a group that is only begun is worked out again when the rest comes.
+    lfo (16, 2) quadrature oscillators turned by lfo_step (16, 2) every GRID frames; turn and turn_step (8, 2) likewise,
+    the angles by which line k and line 15 - k are turned into one another after they are mixed; taps_in, taps_out
+    (16, 2) gains from and to left and right. Frames go in groups of eight that begin at multiples of eight; what the
+    lines give in a group is known before any of it is fed, so a group that is only begun is worked out again when the
+    rest comes.
     """
     n = left_right.shape[1]
     mask = lines.shape[1] - GUARD - 1
@@ -103,6 +130,11 @@ def network(
             _mix_four(v, k, k + 1, k + 2, k + 3)
         for k in range(4):
             _mix_four(v, k, k + 4, k + 8, k + 12)
+        for k in range(turn.shape[0]):
+            s, c = turn[k, 0], turn[k, 1]
+            slope_s = (s * turn_step[k, 1] + c * turn_step[k, 0] - s) / GRID
+            slope_c = (c * turn_step[k, 1] - s * turn_step[k, 0] - c) / GRID
+            _turn_two(v, k, 15 - k, s + slope_s * first, c + slope_c * first, slope_s, slope_c)
         left, right = load8(fed, 0), load8(fed, 8)
         place = begun & mask
         for k in range(16):
@@ -125,6 +157,10 @@ def network(
                         s, c = lfo[k, 0], lfo[k, 1]
                         lfo[k, 0] = s * lfo_step[k, 1] + c * lfo_step[k, 0]
                         lfo[k, 1] = c * lfo_step[k, 1] - s * lfo_step[k, 0]
+                for k in range(turn.shape[0]):
+                    s, c = turn[k, 0], turn[k, 1]
+                    turn[k, 0] = s * turn_step[k, 1] + c * turn_step[k, 0]
+                    turn[k, 1] = c * turn_step[k, 1] - s * turn_step[k, 0]
     return write & mask
 
 
@@ -139,11 +175,11 @@ def _spread(held, x, gain):
 
 
 @kernel
-def diffuse(x, lines, lengths, places, gain):
+def diffuse(x, lines, lengths, places, gains):
     """Schroeder allpasses in a row over each channel of x (channels, n), in place.
 
     lines (channels, units, frames) their memories, lengths and places (channels, units) how much of each is in use and
-    where it is; places are carried on.
+    where it is; places are carried on. gains (channels, units).
     """
     n = x.shape[1]
     for c in range(x.shape[0]):
@@ -151,7 +187,7 @@ def diffuse(x, lines, lengths, places, gain):
             length, position, i = lengths[c, unit], places[c, unit], 0
             while i < n:
                 count = min(n - i, length - position)
-                _spread(lines[c, unit, position : position + count], x[c, i : i + count], gain)
+                _spread(lines[c, unit, position : position + count], x[c, i : i + count], gains[c, unit])
                 i += count
                 position = position + count if position + count < length else 0
             places[c, unit] = position

@@ -1,7 +1,10 @@
 """Reverb: plate, room, hall, each a modulated feedback delay network with frequency-dependent decay.
 
 Jot & Chaigne, "Digital Delay Networks for Designing Artificial Reverberators" (AES 90, 1991) for the absorption that
-makes every line decay alike; Schroeder (1962) for the diffusers. The wet sound is scaled to the energy of the dry.
+makes every line decay alike; Schroeder (1962) for the diffusers. Between two rounds pairs of lines are slowly turned
+into one another, so that no mode stands still long enough to ring out of its neighbours (Schlecht & Habets,
+"Time-Varying Feedback Matrices in Feedback Delay Networks", JASA 138, 2015); the matrix stays orthogonal, so nothing
+decays slower or faster for it. The wet sound is scaled to the energy of the dry.
 """
 
 from dataclasses import dataclass
@@ -84,6 +87,9 @@ MODELS = {
 }
 _MODULATED = np.arange(LINES) % 4 == 1
 _MODULATION_MS, _PIECE, _SILENCE = 0.14, 4096, 1e-7
+_DIFFUSED = 0.3  # share of the shortest decay in which each diffuser by itself dies away
+_TURNS_HZ = (-1.418, 0.6, 1.194, -0.713, 1.684, -1.005, -2.0, 0.846)
+_TURNS_BEGIN = (2, 3, 7, 4, 1, 6, 5, 0)  # eighths of a turn
 
 
 def _prime_at(frames: float) -> int:
@@ -129,6 +135,19 @@ def _interpolation_loss_db(frequency_hz: float, rate: int) -> float:
     return float(np.mean(20 * np.log10(heard)))
 
 
+def _turns(rate: int, size: float) -> tuple[np.ndarray, np.ndarray]:
+    """Angles of the pairs of lines that are turned into one another, and their steps a GRID, as sine, cosine (8, 2)."""
+    angle = 2 * np.pi * np.array(_TURNS_HZ) / size**0.5 * GRID / rate
+    phase = np.pi / 4 * np.array(_TURNS_BEGIN)
+    return np.stack([np.sin(phase), np.cos(phase)], axis=1), np.stack([np.sin(angle), np.cos(angle)], axis=1)
+
+
+def _after(angles: np.ndarray, steps: np.ndarray, count: int) -> np.ndarray:
+    """Angles as sine, cosine (k, 2) after so many steps."""
+    angle = np.arctan2(angles[:, 0], angles[:, 1]) + count * np.arctan2(steps[:, 0], steps[:, 1])
+    return np.stack([np.sin(angle), np.cos(angle)], axis=1)
+
+
 class ReverbProcessor(Processor):
     """Pre-delay, cuts, diffusers, network, width."""
 
@@ -142,6 +161,8 @@ class ReverbProcessor(Processor):
         self.before = np.zeros((2, max(self.early.shape[1] - 1, 0)))
         self.late = Delay(2, round(model.late_ms * s.size * rate / 1000))
         self.spans = np.array([[_prime_at(ms * s.size * rate / 1000) for ms in side] for side in model.diffusers_ms])
+        shortest = rate * s.decay_s * s.damping
+        self.gains = np.minimum(s.density, 10 ** (-3 * self.spans / (_DIFFUSED * shortest)))
         self.diffusers, self.spots = np.zeros((2, 4, self.spans.max())), np.zeros((2, 4), np.int64)
         self.lengths = line_lengths(rate, s.model, s.size)
         depth = _MODULATION_MS * rate / 1000
@@ -156,6 +177,7 @@ class ReverbProcessor(Processor):
         speed = 2 * np.pi * (0.31 + 0.057 * np.arange(LINES)) / rate
         self.lfo = np.stack([np.sin(turn), np.cos(turn)], axis=1) * _MODULATED[:, None]
         self.lfo_step = np.stack([np.sin(speed * GRID), np.cos(speed * GRID)], axis=1)
+        self.turn, self.turn_step = _turns(rate, s.size)
         signs = np.array([[1, -1], [1, 1], [-1, 1], [-1, -1]] * 4, float)
         self.taps_in = np.stack([np.tile([1, 0, -1, 0], 4), np.tile([0, 1, 0, -1], 4)], axis=1) / np.sqrt(8)
         level = np.sqrt(self.lengths.mean() * 13.8 / (s.decay_s * rate)) * s.level_trim
@@ -167,16 +189,15 @@ class ReverbProcessor(Processor):
         self.unfed, self.unheard, self.fed, self.heard = 0, 0, False, False
 
     def start_at(self, frame: int) -> None:
-        turned = np.angle(self.lfo_step[:, 1] + 1j * self.lfo_step[:, 0]) * (frame // GRID)
-        phase = (self.lfo[:, 1] + 1j * self.lfo[:, 0]) * np.exp(1j * turned)
-        self.lfo = np.ascontiguousarray(np.stack([phase.imag, phase.real], axis=1))
+        self.lfo = _after(self.lfo, self.lfo_step, frame // GRID)
+        self.turn = _after(self.turn, self.turn_step, frame // GRID)
         self.write = frame % (self.lines.shape[1] - GUARD)
 
     def _piece(self, stereo: np.ndarray) -> np.ndarray:
         fed = self.filter.process(self.predelay.process(stereo))
         early = self._reflected(fed)
         fed = np.array(self.late.process(fed))
-        diffuse(fed, self.diffusers, self.spans, self.spots, self.settings.density)
+        diffuse(fed, self.diffusers, self.spans, self.spots, self.gains)
         wet = np.empty_like(fed)
         self.write = network(
             fed,
@@ -190,6 +211,8 @@ class ReverbProcessor(Processor):
             self.depth,
             self.lfo,
             self.lfo_step,
+            self.turn,
+            self.turn_step,
             self.taps_in,
             self.taps_out,
             wet,
