@@ -2,12 +2,19 @@
 
 import sys
 
-from . import accuracy, attack, knob, processors, whole
+from . import accuracy, attack, fuzz, knob, processors, whole
 
 
 def main() -> None:
     """Run all parts, or those named."""
-    modules = {"accuracy": accuracy, "processors": processors, "whole": whole, "knob": knob, "attack": attack}
+    modules = {
+        "accuracy": accuracy,
+        "processors": processors,
+        "whole": whole,
+        "knob": knob,
+        "attack": attack,
+        "fuzz": fuzz,
+    }
     parts = {name: module.run for name, module in modules.items()}
     wanted = sys.argv[1:] or list(parts)
     for name in wanted:

@@ -145,3 +145,13 @@ def test_any_setting_is_finite_silent_in_silence_and_free_of_blocks(
     assert np.isfinite(whole).all()
     assert np.allclose(run(stage, x, block=333).y, whole, atol=1e-9)
     assert np.abs(run(stage, np.zeros((1, 2000))).y).max() == 0
+
+
+@pytest.mark.parametrize("curve", ["tube", "tape", "hard"])
+def test_a_sound_that_is_there_from_the_first_frame_makes_no_click(curve: str) -> None:
+    x = np.cos(2 * np.pi * 300 * np.arange(RATE // 10) / RATE)[None]
+    late = np.concatenate([np.zeros((1, 1000)), x], axis=1)
+    stage = Drive(curve=curve, amount_db=18, auto_makeup=False)
+    y = run(stage, x).y
+    assert np.abs(y).max() < 1.0
+    assert np.abs(y - run(stage, late).y[:, 1000:]).max() < 1e-9

@@ -5,7 +5,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, bend, drive, oversampler, shaped
+from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, antiderivative, bend, drive, oversampler, shaped
 from .base import Delay, Processor, Stage, one_pole, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
@@ -31,6 +31,7 @@ class DriveProcessor(Processor):
         self.up, self.down = oversampler()
         self.history = np.zeros((channels, ROWS - 1))
         self.fast, self.last = np.zeros((channels, HELD)), np.zeros((channels, 2))
+        self.last[:, 1] = antiderivative(_CURVES[s.curve], 0.0)
         self.makeup = 10 ** (s.makeup_db / 20)
 
     def start_at(self, frame: int) -> None:
