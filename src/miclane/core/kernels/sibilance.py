@@ -4,10 +4,9 @@ import numpy as np
 
 from . import kernel
 from .biquad import exchange, keep_lanes, lanes_in, lanes_of, load_lanes, neutral
-from .dynamics import CHUNK, amplitude_of, db_of, follow, hold
+from .dynamics import CHUNK, db_of, follow, hold
 from .simd import (
     fma,
-    fused,
     lane,
     larger,
     load4,
@@ -26,12 +25,11 @@ from .simd import (
 
 
 @kernel
-def _listen(x, filters, states, smoothing, levels, band, voice, slow, cut):
-    """One channel x (n,) through three filters at once: the band, the voice, and the bell that is cut.
+def _listen(x, filters, states, smoothing, levels, band, voice, slow):
+    """One channel x (n,) through two filters at once: the band and the voice.
 
-    filters: band and voice of up to four sections (k, 6), bell of one. band, voice, slow (n,) become the
-    mean squares of the band, the voice, and the voice more slowly, by the one-pole coefficients in smoothing (4,).
-    cut becomes the bell's output. levels (4,) is carried on.
+    filters: band and voice of up to four sections (k, 6). band, voice, slow (n,) become the mean squares of the band,
+    the voice, and the voice more slowly, by the one-pole coefficients in smoothing (4,). levels (4,) is carried on.
     """
     n = x.shape[0]
     table, lanes = neutral(), np.zeros((2, 8))
@@ -40,9 +38,6 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow, cut):
         load_lanes(states[h], 0, filters[h].shape[0], 4 * h, lanes)
     b0, b1, b2, a1, a2 = lanes_in(table)
     p, q = load8(lanes[0], 0), load8(lanes[1], 0)
-    bell, memory = filters[2], states[2]
-    c0, c1, c2, d1, d2 = bell[0, 0], bell[0, 1], bell[0, 2], -bell[0, 4], -bell[0, 5]
-    r, s = memory[0, 0], memory[0, 1]
     fed = load4(smoothing, 0)
     stay = minus(splat4(1.0), fed)
     m = load4(levels, 0)
@@ -61,10 +56,6 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow, cut):
             next_p, next_q = fma(a1, v, fma(b1, u, q)), fma(a2, v, times(b2, u))
             p = within(0, t, next_p, within(4, t + 4, next_p, p))
             q = within(0, t, next_q, within(4, t + 4, next_q, q))
-        out = fused(c0, sample, r)
-        r = fused(d1, out, fused(c1, sample, s))
-        s = fused(d2, out, c2 * sample)
-        cut[t] = out
     for t in range(n, n + 3):
         u = shifted_halves(splat8(0.0), v)
         v = fma(b0, u, p)
@@ -79,7 +70,6 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow, cut):
     put(lanes[1], 0, q)
     for h in range(2):
         keep_lanes(lanes, 4 * h, states[h], 0, filters[h].shape[0])
-    memory[0, 0], memory[0, 1] = r if abs(r) > 1e-30 else 0.0, s if abs(s) > 1e-30 else 0.0
     put(levels, 0, larger(m, splat4(1e-30)))
 
 
@@ -116,16 +106,14 @@ def _any_over(band, around, threshold_db, floor_db):
 
 
 @kernel
-def deess_gain(
-    x, filters, states, smoothing, levels, line, place, hold_at, limits, times_to, state, found, bell, gain_db
-):
+def deess_gain(x, filters, states, smoothing, levels, line, place, hold_at, limits, times_to, state, found, gain_db):
     """Gain in dB (padded n) of the sibilant band of x (channels, n).
 
     filters, states (channels first), smoothing and levels (channels, 4) as for `_listen`; line (2, frames) holds
     band and voice back until the voice around them is known, place (1,) where; hold_at: (ring, places, levels) of
     the held level of the voice; limits: [threshold_db, max_cut_db, floor_db]; times_to: [attack, release]; state as
-    in `follow`. Written is bell (channels, n), what of x a cut takes away, and found (3, padded n), where it is not
-    empty: the excess over the threshold, the band over the voice at the moment, the level of the voice around, in dB.
+    in `follow`. Written is found (3, padded n) too, where it is not empty: the excess over the threshold, the band over
+    the voice at the moment, the level of the voice around, in dB.
     """
     n = x.shape[1]
     scratch, other = np.empty((4, CHUNK)), np.empty((3, CHUNK))
@@ -135,12 +123,11 @@ def deess_gain(
         width = wide - start
         band, voice, around, past = scratch[0, :width], scratch[1, :width], scratch[2, :width], scratch[3, :width]
         for c in range(x.shape[0]):
-            held = (states[0][c], states[1][c], states[2][c])
-            part, taken = x[c, start:stop], bell[c, start:stop]
+            held, part = (states[0][c], states[1][c]), x[c, start:stop]
             if c == 0:
-                _listen(part, filters, held, smoothing, levels[c], band, voice, around, taken)
+                _listen(part, filters, held, smoothing, levels[c], band, voice, around)
             else:
-                _listen(part, filters, held, smoothing, levels[c], other[0], other[1], other[2], taken)
+                _listen(part, filters, held, smoothing, levels[c], other[0], other[1], other[2])
                 np.maximum(band, other[0, :width], band)
                 np.maximum(voice, other[1, :width], voice)
                 np.maximum(around, other[2, :width], around)
@@ -159,47 +146,3 @@ def deess_gain(
         if found.shape[0]:
             found[0, start:wide], found[1, start:wide], found[2, start:wide] = past, voice, around
         follow(want[:count], times_to[0], times_to[1], 0.0, state)
-
-
-@kernel
-def _pass_late(held, held_bell, x, bell, y):
-    for i in range(x.shape[0]):
-        value, cut = x[i], bell[i]
-        y[i] = held[i]
-        held[i], held_bell[i] = value, cut
-
-
-@kernel
-def _cut_late(held, held_bell, x, bell, weight, y):
-    for i in range(x.shape[0]):
-        value, cut = x[i], bell[i]
-        y[i] = held[i] - weight[i] * held_bell[i]
-        held[i], held_bell[i] = value, cut
-
-
-@kernel
-def cut_band(x, bell, lines, at, gain_db, mix, y):
-    """y = x - mix · (1 - 10^(gain/20)) · bell, both held back by the lines (2, channels, frames).
-
-    x, bell, y (channels, n), gain_db (padded n); a bell whose depth is the gain. Returns the new place in the lines.
-    """
-    weight, length = np.empty(CHUNK), lines.shape[2]
-    for start in range(0, x.shape[1], CHUNK):
-        stop = min(start + CHUNK, x.shape[1])
-        resting = not gain_db[start:stop].any()
-        if not resting:
-            for i in range(0, stop - start, 8):
-                a = amplitude_of(load8(gain_db, start + i))
-                put(weight, i, times(splat8(mix), minus(splat8(1.0), a)))
-        i = start
-        while i < stop:
-            to = min(stop, i + length - at)
-            for c in range(x.shape[0]):
-                held, held_bell = lines[0, c, at : at + to - i], lines[1, c, at : at + to - i]
-                if resting:
-                    _pass_late(held, held_bell, x[c, i:to], bell[c, i:to], y[c, i:to])
-                else:
-                    _cut_late(held, held_bell, x[c, i:to], bell[c, i:to], weight[i - start : to - start], y[c, i:to])
-            at = at + to - i if at + to - i < length else 0
-            i = to
-    return at

@@ -14,12 +14,13 @@ from pydantic import AfterValidator, Field
 
 from ..kernels.biquad import new_state
 from ..kernels.dynamics import padded
-from ..kernels.sibilance import cut_band, deess_gain
-from ..kernels.tracking import moving_bell
+from ..kernels.sibilance import deess_gain
+from ..kernels.tracking import moving_centre
 from ..readings import StageReading
 from .base import HEARD, Delay, Passage, Processor, Stage, in_order, one_pole, rule
 from .detector import PeakLevel, beside_dry, cut_sections, turned_down
 from .eq import Band, Eq
+from .linear_band import LinearBand, narrow_edges
 from .passages import Passages
 
 VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
@@ -30,7 +31,8 @@ _TRACKED = 6  # band passes that follow an event's centre
 
 
 class DeessProcessor(Processor):
-    """Two band levels, their balance, a gain; cuts the band as a bell, a bell about the event's centre, or all of it.
+    """Two band levels, their balance, a gain; cuts the band from edge to edge, half an octave about the event's centre
+    (and a little beyond), or all of it.
 
     With `telling`, what it finds is left in excess_db, balance_db and around_db (n,).
     """
@@ -40,12 +42,7 @@ class DeessProcessor(Processor):
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
         self.line, self.place = np.zeros((2, round(AHEAD_S * rate))), np.zeros(1, np.int64)
-        centre, width = np.sqrt(s.low_hz * s.high_hz), s.high_hz - s.low_hz
-        self.filters = (
-            s.band_sections(rate),
-            cut_sections(*s.voice_band_hz, rate),
-            bandpass_section(centre, centre / width, rate)[None],
-        )
+        self.filters = s.band_sections(rate), cut_sections(*s.voice_band_hz, rate)
         self.states = tuple(new_state(channels, sections) for sections in self.filters)
         self.smoothing = np.array([one_pole(ms, rate) for ms in (2.0, 4.0, 40.0, 40.0)])
         self.levels = np.zeros((channels, 4))
@@ -54,21 +51,28 @@ class DeessProcessor(Processor):
         self.limits = np.array([s.threshold_db, s.max_cut_db, s.floor_db])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
-        self.lines, self.at = np.zeros((2, channels, self.latency)), 0
-        self.by_hand = Passages(s.by_hand, _HAND_EDGE_S, rate, self.latency)
-        self.tracked = _row_of_bands(s.low_hz, s.high_hz, rate) if s.mode == "narrow" else np.zeros((0, 6))
+        edges = ((s.low_hz, s.high_hz),)
+        self.tracked = np.zeros((0, 6))
+        if s.mode == "narrow":
+            centres = np.geomspace(s.low_hz * 1.1, max(s.low_hz * 1.3, s.high_hz / 1.1), _TRACKED)
+            edges = narrow_edges(s.low_hz, s.high_hz, float(centres[0]), float(centres[-1]))
+            self.tracked = _row_of_bands(centres, rate)
         self.tracks, self.powers = np.zeros((channels, len(self.tracked), 2)), np.zeros(len(self.tracked))
+        self.step = (len(edges) - 1) / (_TRACKED - 1)
+        self.band = LinearBand(edges, rate, channels, self.latency, s.mix)
+        self.by_hand = Passages(s.by_hand, _HAND_EDGE_S, rate, self.latency)
         self.telling = telling
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
 
     def start_at(self, frame: int) -> None:
         self.around.start_at(frame)
         self.by_hand.start_at(frame)
+        self.band.start_at(frame)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
         gain = padded(n)
-        found, bell = np.empty((3 if self.telling else 0, len(gain))), np.empty_like(x)
+        found = np.empty((3 if self.telling else 0, len(gain)))
         deess_gain(
             x,
             self.filters,
@@ -82,7 +86,6 @@ class DeessProcessor(Processor):
             self.times,
             self.state,
             found,
-            bell,
             gain,
         )
         self.by_hand.lay_over(gain[:n])
@@ -91,11 +94,11 @@ class DeessProcessor(Processor):
             self.excess_db, self.balance_db, self.around_db = found[:, :n]
         if s.mode == "wide":
             return turned_down(self.delay.process(x), gain, 1.0, s.mix)
-        if len(self.tracked):
-            moving_bell(x, self.tracked, self.tracks, self.powers, float(self.smoothing[1]), bell)
-        y = np.empty_like(x)
-        self.at = cut_band(x, bell, self.lines, self.at, gain, s.mix, y)
-        return y
+        if not len(self.tracked):
+            return self.band.process(x, gain)
+        places = np.empty(n)
+        moving_centre(x, self.tracked, self.tracks, self.powers, float(self.smoothing[1]), places)
+        return self.band.process(x, gain, self.step * places)
 
 
 def bandpass_section(frequency_hz: float, q: float, rate: int) -> np.ndarray:
@@ -105,9 +108,8 @@ def bandpass_section(frequency_hz: float, q: float, rate: int) -> np.ndarray:
     return np.array([alpha, 0, -alpha, 1 + alpha, -2 * np.cos(w), 1 - alpha]) / (1 + alpha)
 
 
-def _row_of_bands(low_hz: float, high_hz: float, rate: int) -> np.ndarray:
-    """Band passes (k, 6) side by side from low to high, overlapping so that two of them blend without a dip."""
-    centres = np.geomspace(low_hz * 1.1, max(low_hz * 1.3, high_hz / 1.1), _TRACKED)
+def _row_of_bands(centres: np.ndarray, rate: int) -> np.ndarray:
+    """Band passes (k, 6) side by side, by which the centre of an event is told."""
     q = 0.6 / (centres[1] / centres[0] - centres[0] / centres[1])
     return np.array([bandpass_section(f, float(q), rate) for f in centres])
 
