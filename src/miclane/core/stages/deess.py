@@ -51,7 +51,7 @@ class DeessProcessor(Processor):
         self.limits = np.array([s.threshold_db, s.max_cut_db, s.floor_db])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
-        edges = ((s.low_hz, s.high_hz),)
+        edges: tuple[tuple[float, float], ...] = ((s.low_hz, s.high_hz),)
         self.tracked = np.zeros((0, 6))
         if s.mode == "narrow":
             centres = np.geomspace(s.low_hz * 1.1, max(s.low_hz * 1.3, s.high_hz / 1.1), _TRACKED)
