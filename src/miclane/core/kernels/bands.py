@@ -8,6 +8,8 @@ from .simd import fma, lane, load8, minus, plus, put, splat8, times
 
 GROUP = 32  # taps that are summed in one go
 POINTS = 6  # of the interpolation between values of a band
+_AT_ONCE = 16  # frames
+_NOTHING_DB = 5e-4  # a gain nearer to 0 dB is none: what it would take away lies 84 dB under the band
 
 
 @kernel
@@ -25,28 +27,57 @@ def _through(line, at, taps):
 
 
 @kernel
-def _blended(line, places, at, taps):
-    """What of line about `at` the two bands next to the place there let through, the nearer the more."""
-    low = min(int(places[at]), taps.shape[0] - 1)
-    share, first = places[at] - low, at - taps.shape[1] // 2
-    near = _through(line, first, taps[low])
-    return near + share * (_through(line, first, taps[low + 1]) - near) if share > 0.0 else near
+def _through_all(line, at, taps, out):
+    """What taps let through of _AT_ONCE frames of line from `at` on, into out; taps mirror about their middle."""
+    middle, left, right = taps.shape[0] // 2, splat8(0.0), splat8(0.0)
+    for k in range(1, middle):
+        tap = splat8(taps[middle + k])
+        left = fma(tap, plus(load8(line, at - k), load8(line, at + k)), left)
+        right = fma(tap, plus(load8(line, at + 8 - k), load8(line, at + 8 + k)), right)
+    tap = splat8(taps[middle])
+    put(out, 0, fma(tap, load8(line, at), left))
+    put(out, 8, fma(tap, load8(line, at + 8), right))
+
+
+@kernel
+def _about(place, row):
+    """Share of a band at a place among the bands: all of it where it stands, none at its neighbours."""
+    return max(0.0, 1.0 - abs(place - row))
+
+
+@kernel
+def _bands_of_all(line, places, at, count, taps, band):
+    """Of `count` frames of line from `at` on what the bands at their places let through, into band."""
+    if taps.shape[0] == 1:
+        _through_all(line, at, taps[0], band)
+        return
+    first, last, one = places[at], places[at], np.empty(_AT_ONCE)
+    for i in range(count):
+        first, last = min(first, places[at + i]), max(last, places[at + i])
+    band[:] = 0.0
+    for row in range(int(first), min(int(last) + 2, taps.shape[0])):
+        _through_all(line, at, taps[row], one)
+        for i in range(count):
+            band[i] += _about(places[at + i], row) * one[i]
 
 
 @kernel
 def _between(line, places, at, taps, table, frame, kept, known):
-    """As `_blended`, from values that lie table.shape[0] frames apart in the song: POINTS of them about `frame`.
+    """One frame of the band, from values of it that lie table.shape[0] frames apart in the song, POINTS of them.
 
     kept (8,) values and known (8,) which ones they are serve the frames that follow.
     """
-    every = table.shape[0]
+    every, half = table.shape[0], taps.shape[1] // 2
     first = frame // every
     phase, total = frame - first * every, 0.0
     for k in range(POINTS):
         m = first - POINTS // 2 + 1 + k
         if known[m & 7] != m:
-            known[m & 7] = m
-            kept[m & 7] = _blended(line, places, at + m * every - frame, taps)
+            middle, value = at + m * every - frame, 0.0
+            for row in range(int(places[middle]), min(int(places[middle]) + 2, taps.shape[0])):
+                share = _about(places[middle], row)
+                value += share * _through(line, middle - half, taps[row]) if share > 0.0 else 0.0
+            known[m & 7], kept[m & 7] = m, value
         total += table[phase, k] * kept[m & 7]
     return total
 
@@ -56,25 +87,30 @@ def cut_band(line, base, taps, table, frame, gain_db, mix, y, start, stop):
     """y (channels, n) = x - mix · (1 - 10^(gain/20)) · band from frame start to stop.
 
     line (channels + 1, any) holds x in rows, and in its last row the place among the bands of each frame; what goes
-    to y[:, 0] stands at `base`. The band is what taps (bands, a multiple of GROUP) let through, linear in phase, two
-    of them blended; table (every, POINTS) interpolates between values that lie `every` frames apart, frame (of the
-    song) is that of y[:, 0]; gain_db (padded n) as it is to be at y. Frames whose gain is 0 dB are passed on.
+    to y[:, start] stands at `base`, and what follows the last frame may be read up to _AT_ONCE frames on. The band is
+    what taps (bands, a multiple of GROUP) let through, linear in phase, two of them blended; table (every, POINTS)
+    interpolates between values that lie `every` frames apart, frame (of the song) is that of y[:, 0]; gain_db
+    (padded n) as it is to be at y. Frames whose gain is 0 dB are passed on.
     """
-    channels, weight = y.shape[0], np.empty(8)
+    channels, weight, band = y.shape[0], np.empty(_AT_ONCE), np.empty(_AT_ONCE)
     kept, known = np.empty((channels, 8)), np.full((channels, 8), -(2**62))
-    for group in range(start, stop, 8):
-        to, busy = min(group + 8, stop), False
-        for i in range(group, to):
-            busy = busy or gain_db[i] != 0.0
-        if busy:
-            put(weight, 0, times(splat8(mix), minus(splat8(1.0), amplitude_of(load8(gain_db, group)))))
+    for group in range(start, stop, _AT_ONCE):
+        count, busy = min(_AT_ONCE, stop - group), False
+        for i in range(count):
+            busy = busy or abs(gain_db[group + i]) > _NOTHING_DB
+        at = base + group - start
         for c in range(channels):
-            for i in range(group, to):
-                at = base + i
-                y[c, i] = line[c, at]
-                if busy and gain_db[i] != 0.0:
-                    if table.shape[0] == 1:
-                        band = _blended(line[c], line[channels], at, taps)
-                    else:
-                        band = _between(line[c], line[channels], at, taps, table, frame + i, kept[c], known[c])
-                    y[c, i] -= weight[i - group] * band
+            y[c, group : group + count] = line[c, at : at + count]
+        if not busy:
+            continue
+        for i in range(0, count, 8):
+            put(weight, i, times(splat8(mix), minus(splat8(1.0), amplitude_of(load8(gain_db, group + i)))))
+        for c in range(channels):
+            if table.shape[0] == 1:
+                _bands_of_all(line[c], line[channels], at, count, taps, band)
+            for i in range(count):
+                if abs(gain_db[group + i]) > _NOTHING_DB:
+                    if table.shape[0] > 1:
+                        args = line[c], line[channels], at + i, taps, table, frame + group + i, kept[c], known[c]
+                        band[i] = _between(*args)
+                    y[c, group + i] -= weight[i] * band[i]

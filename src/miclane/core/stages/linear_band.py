@@ -71,7 +71,7 @@ class LinearBand:
         self.keep = latency + reach
         if reach > latency:
             raise ValueError(f"a band from {edges_hz[0][0]:g} Hz needs a longer look-ahead than {latency} frames")
-        self.line = np.zeros((channels + 1, self.keep + 4 * _PIECE))
+        self.line = np.zeros((channels + 1, self.keep + 4 * _PIECE + GROUP))
         self.end = self.keep
         self.frame = -latency
 
@@ -86,13 +86,13 @@ class LinearBand:
             to = min(at + _PIECE, x.shape[1])
             self._take_in(x[:, at:to], places[at:to] if places is not None else None)
             base = self.end - self.latency - to
-            cut_band(self.line, base, self.taps, self.table, self.frame, gain_db, self.mix, y, at, to)
+            cut_band(self.line, base + at, self.taps, self.table, self.frame, gain_db, self.mix, y, at, to)
         self.frame += x.shape[1]
         return y
 
     def _take_in(self, x: np.ndarray, places: np.ndarray | None) -> None:
         """Puts x (channels, n) at the end of the line; what is needed goes to the front where it does not fit."""
-        if self.end + x.shape[1] > self.line.shape[1]:
+        if self.end + x.shape[1] + GROUP > self.line.shape[1]:
             self.line[:, : self.keep] = self.line[:, self.end - self.keep : self.end].copy()
             self.end = self.keep
         span = slice(self.end, self.end + x.shape[1])
