@@ -73,7 +73,8 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
     typer.echo(f"{sound.name}: {show_time(told['seconds'])}, {told['rate']} Hz, {kind}")
     typer.echo(f"loudness     {told['integrated_lufs']:.1f} LUFS, range {told['loudness_range_lu']:.1f} LU")
     typer.echo(f"true peak    {told['true_peak_dbtp']:.1f} dBTP")
-    typer.echo(f"noise floor  {told['noise_floor_dbfs']:.1f} dBFS")
+    floor = told["noise_floor_dbfs"]
+    typer.echo("noise floor  not known: digital silence" if floor is None else f"noise floor  {floor:.1f} dBFS")
     if told["pitch_range_hz"]:
         low, high = told["pitch_range_hz"]
         typer.echo(f"pitch        {low:.0f} Hz ({note_name(low)}) to {high:.0f} Hz ({note_name(high)})")
@@ -88,6 +89,8 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
             "breath": "{level_dbfs:.1f} dBFS",
         }
         typer.echo(f"{e['kind']:<12} {e['start_s']:.2f} s  {more[e['kind']].format(**e)}")
+    if not told["rings_known"]:
+        typer.echo("rings        not looked for: the noise lies less than 25 dB under the voice")
     for f in told["findings"]:
         typer.echo(f"finding      {f['title']}: {f['evidence']}")
 

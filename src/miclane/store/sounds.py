@@ -15,6 +15,7 @@ from sqlalchemy import select
 
 from ..core import audio, impulses
 from ..core.errors import UnusableSoundError
+from ..core.measure.sides import Sides, sides_of, voice_of
 from ..core.mix.document import Sound
 from .database import Database
 from .files import sweep_parts, whole_file, write_whole
@@ -102,13 +103,26 @@ class SoundStore:
         raise UnusableSoundError(f"the sound {digest[:12]}… cannot be read from the data folder")
 
     def middle(self, digest: str, rate: int) -> np.ndarray:
-        """The mean of all channels (1, frames) as float32, put together piece by piece."""
+        """The voice of a sound (1, frames) as float32: the mean of what carries it, put together piece by piece."""
         found = self._found(digest, rate)
+        where = self._sides(digest, rate)
         out = np.empty((1, found.count), np.float32)
         for at in range(0, found.count, audio.PIECE):
             stop = min(at + audio.PIECE, found.count)
-            out[0, at:stop] = self.read(digest, rate, at, stop).mean(axis=0)
+            out[0, at:stop] = voice_of(self.read(digest, rate, at, stop), where).mean(axis=0)
         return out
+
+    def _sides(self, digest: str, rate: int) -> Sides:
+        """Where the voice of a sound stands."""
+        found = self._found(digest, rate)
+        if found.channels != 2:
+            return "mono"
+        sums = np.zeros(3)
+        for at in range(0, found.count, audio.PIECE):
+            left, right = self.read(digest, rate, at, min(at + audio.PIECE, found.count))
+            sums += [left @ left, right @ right, left @ right]
+        left, right, product = sums / max(1, found.count)
+        return sides_of((float(left), float(right)), float(product))
 
     def kept(self, digest: str, what: str, find: Callable[[], Any]) -> Any:
         """What `find` finds of a sound, plain JSON data: kept beside it under `what`, and read from there next time."""

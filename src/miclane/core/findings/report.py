@@ -31,7 +31,8 @@ def describe_take(take: Take) -> dict[str, Any]:
         "true_peak_dbtp": round(loudness.true_peak_dbtp, 2),
         "samples_at_full_scale": sum(s.end - s.start for s in take.clipped),
         "voice_dbfs": round(take.voice_dbfs, 1),
-        "noise_floor_dbfs": round(take.noise_floor_dbfs, 1),
+        "noise_floor_dbfs": None if take.noise_floor_dbfs is None else round(take.noise_floor_dbfs, 1),
+        "sides": take.sides,
         "hum": None,
         "rumble_dbfs": round(take.rumble.level_dbfs, 1),
         "pitch_range_hz": [round(take.lowest_hz, 1), round(take.highest_hz, 1)] if take.lowest_hz else None,
@@ -45,6 +46,7 @@ def describe_take(take: Take) -> dict[str, Any]:
         {**_where(p, rate), "integrated_lufs": round(v, 1)} for p, v in zip(take.phrases, take.phrase_lufs, strict=True)
     ]
     told["events"] = _events(take.sibilants, take.plosives, take.breaths, rate)
+    told["rings_known"] = take.rings_known
     told["rings"] = [
         {
             "frequency_hz": round(r.frequency_hz, 1),

@@ -38,7 +38,8 @@ def low_cut_hz(take: Take, role: Role) -> float:
 
 def gate_threshold_db(take: Take) -> float:
     """Where a gate may open: 8 dB over the noise floor, and at least 14 dB under the voice."""
-    return float(round(min(take.noise_floor_dbfs + GATE_OVER_FLOOR_DB, take.voice_dbfs - 14), 1))
+    floor = take.noise_floor_dbfs if take.noise_floor_dbfs is not None else take.voice_dbfs - NOISE_CLEAR_DB
+    return float(round(min(floor + GATE_OVER_FLOOR_DB, take.voice_dbfs - 14), 1))
 
 
 def phrase_trims_db(take: Take, share: float = 1.0, target_lufs: float | None = None) -> tuple[float, ...]:
@@ -60,15 +61,27 @@ def _clipped(take: Take, role: Role) -> Found:
     count = sum(s.end - s.start for s in take.clipped)
     if count < 3:
         return []
-    words = f"{count} samples at full scale in {len(take.clipped)} places; what was cut off is gone"
+    places = f"{len(take.clipped)} place{'s' if len(take.clipped) > 1 else ''}"
+    words = f"{count} samples cut flat or at full scale in {places}; what was cut off is gone"
     return [Finding("clipped", "Clipped on the way in", words, count, "samples", 0, take.clipped, mark="clip")]
 
 
+def _sides(take: Take, role: Role) -> Found:
+    if take.sides == "inverted":
+        words = "what is right is what is left turned over: in mono nearly nothing is left of it; turn one side back"
+        return [Finding("sides", "The sides cancel one another", words, 1.0, "sides turned over", 0.0)]
+    if take.sides in ("left", "right"):
+        words = f"all of it stands on the {take.sides}; the other side is silent, and is not measured"
+        return [Finding("sides", "One side only", words, 1.0, "silent sides", 0.0)]
+    return []
+
+
 def _noise(take: Take, role: Role) -> Found:
-    clear = take.voice_dbfs - take.noise_floor_dbfs
-    if not take.phrases or clear > NOISE_CLEAR_DB:
+    floor = take.noise_floor_dbfs
+    if not take.phrases or floor is None or take.voice_dbfs - floor > NOISE_CLEAR_DB:
         return []
-    words = f"floor at {_under(take.noise_floor_dbfs)} dBFS between phrases, {clear:.1f} dB under the voice"
+    clear = take.voice_dbfs - floor
+    words = f"floor at {_under(floor)} dBFS between phrases, {clear:.1f} dB under the voice"
     gate = NewStage(
         "gate", {"threshold_db": gate_threshold_db(take)}, ("eq", "deess", "compressor", "split", "limiter")
     )
@@ -265,7 +278,11 @@ def _squashed(take: Take, role: Role) -> Found:
 
 RULES: dict[str, Rule] = {
     "clipped": Rule(_clipped, lambda take, _: float(sum(s.end - s.start for s in take.clipped))),
-    "noise": Rule(_noise, lambda take, _: take.noise_floor_dbfs - take.voice_dbfs),
+    "sides": Rule(_sides, lambda take, _: float(take.sides in ("inverted", "left", "right"))),
+    "noise": Rule(
+        _noise,
+        lambda take, _: -200.0 if take.noise_floor_dbfs is None else take.noise_floor_dbfs - take.voice_dbfs,
+    ),
     "hum": Rule(_hum, _hum_again),
     "rumble": Rule(_rumble, lambda take, _: take.rumble.level_dbfs - take.voice_dbfs),
     "plosives": Rule(_plosives, lambda take, _: float(len(take.plosives))),

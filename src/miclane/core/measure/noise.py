@@ -10,6 +10,7 @@ from .phrases import Span
 RUMBLE_HZ = 65.0
 _MAINS_HZ = (50.0, 60.0)
 _LINES = 8
+_DIGITAL_SILENCE = 10**-13.0  # −130 dBFS, under the last bit of 20
 
 
 @dataclass(frozen=True)
@@ -40,17 +41,21 @@ def gaps_between(phrases: list[Span], frames: int, rate: int, clear_s: float = 0
     return [g for g in found if g.end - g.start > rate // 20]
 
 
-def noise_floor_dbfs(audio: np.ndarray, rate: int, phrases: list[Span] | None = None) -> float:
-    """RMS level in dBFS of the quietest tenth outside phrases (of everything where they leave too little)."""
+def noise_floor_dbfs(audio: np.ndarray, rate: int, phrases: list[Span] | None = None) -> float | None:
+    """RMS level in dBFS of the quietest tenth outside phrases (of everything where they leave too little).
+
+    Digital silence, which no microphone makes, is left out; None where half or more is that: then it is not known.
+    """
     mono = middle_of(audio)
     hop = hop_frames(rate) * 10
     power = [mean_squares(mono[g.start : g.end], hop) for g in gaps_between(phrases or [], len(mono), rate)]
     if sum(map(len, power)) < 10:
         power = [mean_squares(mono, hop)]
     quiet = np.sort(np.concatenate(power))
-    if not len(quiet):
-        return -200.0
-    return float(10 * np.log10(max(quiet[: max(1, len(quiet) // 10)].mean(), 1e-20)))
+    heard = quiet[quiet > _DIGITAL_SILENCE]
+    if len(heard) < max(1, len(quiet) // 2):
+        return None
+    return float(10 * np.log10(heard[: max(1, len(heard) // 10)].mean()))
 
 
 def find_hum(audio: np.ndarray, rate: int, phrases: list[Span]) -> Hum | None:

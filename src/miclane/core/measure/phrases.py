@@ -6,8 +6,9 @@ import numpy as np
 
 from .levels import band_level_db, hop_frames, runs
 
-JOIN_S, LEAST_S, REACH_S = 0.32, 0.18, 0.35
-CONSONANT_S, CLOSURE_S, BURST_S = 0.17, 0.14, 0.09
+JOIN_S, LEAST_S, REACH_S = 0.32, 0.18, 0.4
+CONSONANT_S, HISS_S, CLOSURE_S, BURST_S = 0.17, 0.3, 0.14, 0.09
+SHARP_DB, FAINT_DB = 4.0, 48.0  # of a hiss over what lies beneath it; under the phrase, what still is a consonant
 
 
 @dataclass(frozen=True)
@@ -21,23 +22,27 @@ class Span:
 def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
     """Phrases of (channels, frames) in order.
 
-    Cores are where the voice band (130 to 700 Hz) stands well over its floor; cores less than 0.32 s apart belong
-    together; each grows outwards through whatever still stands over the floor in the consonants' band, so that
-    neither the first nor the last consonant is cut, and stops at the first dip (a breath before a dip stays outside).
-    A faint consonant before, shorter than a breath, and the burst of a stop after its closure belong to it as well.
+    Cores are where the voice band (130 to 700 Hz, for high notes to 1,300 Hz) stands well over its floor; cores less
+    than 0.32 s apart belong together; each grows outwards through whatever still stands over the floor in the
+    consonants' band, so that neither the first nor the last consonant is cut, and stops at the first dip (a breath
+    before a dip stays outside).
+    A faint consonant before, shorter than a breath, and the burst of a stop after its closure belong to it as well, and
+    both may be longer where they hiss as no breath does: over what lies between 500 Hz and 2.2 kHz.
     """
     if audio.shape[1] < rate // 10:
         return []
-    voice = band_level_db(audio, rate, 130, 700, 4)
+    voice = band_level_db(audio, rate, 130, 1300, 4)
+    chest = band_level_db(audio, rate, 130, 700, 4)  # where a breath has next to nothing
     hiss = band_level_db(audio, rate, 2500, 0, 4)
-    floor_voice, floor_hiss = np.percentile(voice, 8), np.percentile(hiss, 8)
+    sharp = band_level_db(audio, rate, 2500, 0, 8) > band_level_db(audio, rate, 500, 2200, 8) + SHARP_DB
+    floor_voice, floor_chest, floor_hiss = (np.percentile(level, 8) for level in (voice, chest, hiss))
     loud = np.percentile(voice, 95)
     if loud < -75:
         return []
     if loud - floor_voice < 15:
         return [Span(0, audio.shape[1])]
     per_s = rate / hop_frames(rate)
-    core = voice > max(floor_voice + 10, loud - 30)
+    core = (chest > max(floor_chest + 10, np.percentile(chest, 95) - 30)) | (voice > max(floor_voice + 10, loud - 20))
     groups: list[list[int]] = []
     for a, b in runs(core):
         if b - a < 0.03 * per_s:
@@ -50,17 +55,22 @@ def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
     for k, (a, b) in enumerate(groups):
         if b - a < LEAST_S * per_s:
             continue
-        here = np.percentile(voice[a:b], 90)
-        starting = (voice > max(floor_voice + 6, here - 26)) | (hiss > max(floor_hiss + 6, here - 22))
-        ending = (voice > max(floor_voice + 6, here - 32)) | (hiss > max(floor_hiss + 6, here - 32))
-        faint = (voice > max(floor_voice + 6, here - 36)) | (hiss > floor_hiss + 4)
+        here, low = np.percentile(voice[a:b], 90), np.percentile(chest[a:b], 90)
+        here = low if low > here - 12 else here  # high notes have little below them
+        starting = (chest > max(floor_chest + 6, low - 26)) | (hiss > max(floor_hiss + 6, here - 22))
+        ending = (chest > max(floor_chest + 6, low - 32)) | (hiss > max(floor_hiss + 6, here - 32))
+        faint = (chest > max(floor_chest + 6, low - 36)) | (hiss > floor_hiss + 4)
+        hissing = sharp & (hiss > max(floor_hiss + 6, here - FAINT_DB))
         least = max(groups[k - 1][1] if k else 0, round(a - REACH_S * per_s))
         most = min(groups[k + 1][0] if k + 1 < len(groups) else len(core), round(b + REACH_S * per_s)) - 1
         a = _grow(starting, a, -1, least, 9)
-        a = _consonant(faint, a, least, round(CONSONANT_S * per_s))
+        a = min(_consonant(faint, a, least, CONSONANT_S * per_s), _consonant(hissing, a, least, HISS_S * per_s))
         b = _grow(ending, b - 1, 1, most, 16)
-        b = _burst(ending, b, most, per_s)
-        found.append(Span(max(0, (a - 4) * hop_frames(rate)), min(audio.shape[1], (b + 3) * hop_frames(rate))))
+        b = max(_burst(ending, b, most, per_s, BURST_S), _burst(hissing, b, most, per_s, HISS_S))
+        start, end = max(0, (a - 4) * hop_frames(rate)), min(audio.shape[1], (b + 3) * hop_frames(rate))
+        if found and start < found[-1].end:  # what grew together is one
+            start = found.pop().start
+        found.append(Span(start, end))
     return found
 
 
@@ -77,17 +87,17 @@ def _grow(sounding: np.ndarray, at: int, step: int, limit: int, longest_dip: int
     return last
 
 
-def _consonant(faint: np.ndarray, at: int, limit: int, longest: int) -> int:
+def _consonant(faint: np.ndarray, at: int, limit: int, longest: float) -> int:
     """Start of the faint consonant that leads up to `at`; `at` itself where what leads up is longer: a breath."""
     start = _grow(faint, at, -1, limit, 4)
     return start if at - start <= longest else at
 
 
-def _burst(ending: np.ndarray, at: int, limit: int, per_s: float) -> int:
+def _burst(ending: np.ndarray, at: int, limit: int, per_s: float, longest_s: float) -> int:
     """End of the burst that a stop makes after its closure, where there is one; `at` itself elsewhere."""
-    after = ending[at + 1 : min(limit, at + 1 + round((CLOSURE_S + BURST_S) * per_s)) + 1]
+    after = ending[at + 1 : min(limit, at + 1 + round((CLOSURE_S + longest_s) * per_s)) + 1]
     starts = np.flatnonzero(after)
     if not len(starts) or starts[0] > CLOSURE_S * per_s:
         return at
     end = _grow(ending, at + 1 + int(starts[0]), 1, limit, 4)
-    return end if end - at - starts[0] <= BURST_S * per_s else at
+    return end if end - at - starts[0] <= longest_s * per_s else at

@@ -2,10 +2,11 @@
 
 import numpy as np
 
-from .levels import middle_of
+from .levels import middle_of, runs
 
-LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1000.0, 0.01
+LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1200.0, 0.01
 _ENOUGH, _OCTAVE_ABOVE = 0.1, 0.02  # a dip this deep is a period, unless twice the lag is far deeper
+_VOICED, _STEADY, _GLIDE = 0.8, 4, 2 ** (2 / 12)  # confidence; frames that belong together; of one to the next
 
 
 def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
@@ -31,7 +32,17 @@ def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
         pick = np.flatnonzero(loud[first : first + 512]) + first
         if len(pick):
             found[pick], trust[pick] = _yin(frames[starts[pick]], window, longest, fs)
-    return np.where(trust > 0.8, found, 0.0), trust
+    return _steady(np.where(trust > _VOICED, found, 0.0)), trust
+
+
+def _steady(f0: np.ndarray) -> np.ndarray:
+    """f0 without stretches of less than 40 ms: noise has a period now and then, a voice keeps it."""
+    ratio = np.maximum(f0[1:], 1e-9) / np.maximum(f0[:-1], 1e-9)
+    joined = (f0[1:] > 0) & (f0[:-1] > 0) & (np.abs(np.log(ratio)) < np.log(_GLIDE))
+    kept = np.zeros(len(f0), bool)
+    for a, b in runs(joined):
+        kept[a : b + 1] = b + 1 - a >= _STEADY
+    return np.where(kept, f0, 0.0)
 
 
 def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.ndarray, np.ndarray]:
@@ -46,26 +57,25 @@ def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.n
     normal = np.ones_like(difference)
     normal[:, 1:] = difference[:, 1:] * lags / np.maximum(np.cumsum(difference[:, 1:], axis=1), 1e-20)
     first = int(fs / HIGH_HZ)
+    before, here, after = normal[:, :-2], normal[:, 1:-1], normal[:, 2:]
+    bend = before - 2 * here + after
+    dips = (here < before) & (here <= after)
+    dips[:, : first - 1] = False
+    off = np.where(dips, 0.5 * (before - after) / np.where(bend > 0, bend, 1.0), 0.0)
+    depth = np.where(dips, np.maximum(here - 0.25 * (before - after) * off, 0.0), 2.0)  # between the lags there are
     f0, trust = np.zeros(len(frames)), np.zeros(len(frames))
-    for row, d in enumerate(normal):
-        below = np.flatnonzero(d[first:-1] < _ENOUGH)
-        lag = first + (int(below[0]) if len(below) else int(np.argmin(d[first:-1])))
-        lag = _down(d, lag)
-        if 2 * lag + 2 < longest and d[lag] > _OCTAVE_ABOVE:
-            double = _down(d, max(2 * lag - 2, 1))
-            lag = double if d[double] < 0.5 * d[lag] else lag
-        a, b, c = d[lag - 1], d[lag], d[lag + 1]
-        bend = a - 2 * b + c
-        f0[row] = fs / (lag + (0.5 * (a - c) / bend if bend > 0 else 0.0))
-        trust[row] = 1 - min(1.0, b)
+    for row, dip in enumerate(depth):
+        below = np.flatnonzero(dip < _ENOUGH)
+        lag = int(below[0]) if len(below) else int(np.argmin(dip))
+        if dip[lag] > _OCTAVE_ABOVE:
+            double = 2 * (lag + 1) - 1
+            near = dip[double - 2 : double + 3]
+            if len(near) and near.min() < 0.5 * dip[lag]:
+                lag = double - 2 + int(np.argmin(near))
+        if dip[lag] < 1:
+            f0[row] = fs / (lag + 1 + off[row, lag])
+            trust[row] = 1 - dip[lag]
     return f0, trust
-
-
-def _down(d: np.ndarray, lag: int) -> int:
-    """The bottom of the dip that lag stands on."""
-    while lag + 1 < len(d) - 1 and d[lag + 1] < d[lag]:
-        lag += 1
-    return lag
 
 
 def pitch_range_hz(f0: np.ndarray) -> tuple[float, float] | None:

@@ -57,18 +57,22 @@ def find_plosives(audio: np.ndarray, rate: int, phrases: list[Span], lowest_hz: 
     return found
 
 
-def find_breaths(audio: np.ndarray, rate: int, phrases: list[Span], floor_dbfs: float) -> list[Breath]:
-    """Breaths outside phrases: 0.12 to 1.2 s of noise between 500 Hz and 8 kHz, without voice, well over the floor."""
+def find_breaths(audio: np.ndarray, rate: int, phrases: list[Span], floor_dbfs: float | None) -> list[Breath]:
+    """Breaths outside phrases: 0.12 to 1.2 s of noise between 500 Hz and 8 kHz, without voice, well over the floor.
+
+    Where the floor is not known, it is taken to be 60 dB under the loudest of what is looked at.
+    """
     hiss = band_level_db(audio, rate, 500, 8000, 6)
     low = band_level_db(audio, rate, 100, 400, 6)
     hop = hop_frames(rate)
     found = []
+    least = floor_dbfs - 15 if floor_dbfs is not None else float(hiss.max(initial=-120.0)) - 60
     ends = [0, *(p.end // hop for p in phrases)]
     starts = [*(p.start // hop for p in phrases), len(hiss)]
     for a, b in zip(ends, starts, strict=True):
         if b - a < 20:
             continue
-        floor = max(float(np.percentile(hiss[a:b], 10)), floor_dbfs - 15)
+        floor = max(float(np.percentile(hiss[a:b], 10)), least)
         groups: list[list[int]] = []
         for c, d in runs((hiss[a:b] > floor + 5) & (hiss[a:b] > low[a:b])):
             if groups and c - groups[-1][1] < 12:

@@ -16,6 +16,7 @@ from .levels import runs
 
 LOW_HZ, HIGH_HZ = 190.0, 4000.0
 AXIS_HZ = np.geomspace(240.0, 3200.0, 225)
+RINGS_TO_HZ = 2500.0  # above it the upper formants of a voice stay where they are, whatever it sings
 Q = 8.0
 CUT_Q = 5.5
 LEAST_GAIN_DB, MOST_GAIN_DB, LEAST_T = 4.8, 30.0, 3.5  # what no room and no microphone does is no ring
@@ -76,14 +77,14 @@ def ring_curve(audio: np.ndarray, rate: int, f0_hz: np.ndarray) -> RingCurve:
 
 
 def pick_rings(curve: RingCurve, most: int = 4) -> list[Ring]:
-    """Rings of a curve, the surest first: 4.8 to 30 dB, 3.5 times their error, none within a third of an octave."""
+    """Rings of a curve to 2.5 kHz, the surest first: 4.8 to 30 dB, 3.5 times their error, a third octave apart."""
     sure = np.array(curve.gain_db) / np.array(curve.error_db)
     found: list[Ring] = []
     for i in np.argsort(-sure):
         if sure[i] < LEAST_T or len(found) == most:
             break
         near = sure[max(0, i - 2) : i + 3]
-        if not LEAST_GAIN_DB <= curve.gain_db[i] <= MOST_GAIN_DB or sure[i] < near.max():
+        if AXIS_HZ[i] > RINGS_TO_HZ or not LEAST_GAIN_DB <= curve.gain_db[i] <= MOST_GAIN_DB or sure[i] < near.max():
             continue
         if all(abs(np.log2(AXIS_HZ[i] / r.frequency_hz)) > 1 / 3 for r in found):
             found.append(Ring(_top(sure, int(i)), curve.gain_db[i], curve.error_db[i]))

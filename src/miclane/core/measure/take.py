@@ -5,32 +5,37 @@ from dataclasses import dataclass
 import numpy as np
 
 from .balance import Balance, balance_of, sung_spread_db
+from .clipping import clipped_spans
 from .events import Sibilant, find_sibilants
-from .levels import runs
 from .loudness import SILENCE_LUFS, Loudness, integrated_lufs, measure_loudness
 from .noise import Hum, Rumble, find_hum, find_rumble, noise_floor_dbfs
 from .phrases import Span, find_phrases
 from .pitch import pitch_range_hz, track_pitch
 from .plosives import Breath, Plosive, find_breaths, find_plosives
 from .rings import Ring, RingCurve, pick_rings, ring_curve
+from .sides import Sides, sides, voice_of
 from .spectrum import mean_power
 
-CLIPPED = 0.99997
+RINGS_FROM_DB = 25.0  # voice over noise; under it what stays in a take may be the noise
 
 
 @dataclass(frozen=True)
 class Take:
-    """Measures of (channels, frames) at a rate. Places are frames; levels are of the middle of a stereo take."""
+    """Measures of (channels, frames) at a rate. Places are frames; levels are of the voice in a stereo take (sides.py).
+
+    What cannot be known is None, 0 for a note, and without rings where `rings_known` is False.
+    """
 
     rate: int
     frames: int
     channels: int
+    sides: Sides
     loudness: Loudness
     clipped: tuple[Span, ...]
     phrases: tuple[Span, ...]
     phrase_lufs: tuple[float, ...]
     voice_dbfs: float
-    noise_floor_dbfs: float
+    noise_floor_dbfs: float | None
     hum: Hum | None
     rumble: Rumble
     lowest_hz: float
@@ -39,6 +44,7 @@ class Take:
     plosives: tuple[Plosive, ...]
     breaths: tuple[Breath, ...]
     rings: tuple[Ring, ...]
+    rings_known: bool
     ring_curve: RingCurve
     balance: Balance | None
     spread_db: float | None
@@ -57,33 +63,39 @@ def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Tak
     are measured at the same places.
     """
     audio = np.ascontiguousarray(audio, dtype=np.float64)
-    phrases = list(known.phrases) if known else find_phrases(audio, rate)
-    f0, _ = track_pitch(audio, rate)
+    where = known.sides if known and known.channels == audio.shape[0] else sides(audio)
+    voice = voice_of(audio, where)
+    phrases = list(known.phrases) if known else find_phrases(voice, rate)
+    f0, _ = track_pitch(voice, rate)
     span = pitch_range_hz(f0)
     low, high = (known.lowest_hz, known.highest_hz) if known else span or (0.0, 0.0)
-    floor = noise_floor_dbfs(audio, rate, phrases)
-    curve = ring_curve(audio, rate, f0)
+    floor = noise_floor_dbfs(voice, rate, phrases)
+    level = voice_level_dbfs(voice, rate, phrases)
+    curve = ring_curve(voice, rate, f0)
+    rings_known = floor is None or level - floor >= RINGS_FROM_DB
     return Take(
         rate=rate,
         frames=audio.shape[1],
         channels=audio.shape[0],
+        sides=sides(audio),
         loudness=measure_loudness(audio, rate),
-        clipped=tuple(Span(a, b) for a, b in runs((np.abs(audio) >= CLIPPED).any(axis=0))),
+        clipped=clipped_spans(audio),
         phrases=tuple(phrases),
         phrase_lufs=tuple(integrated_lufs(audio[:, p.start : p.end], rate) for p in phrases),
-        voice_dbfs=voice_level_dbfs(audio, rate, phrases),
+        voice_dbfs=level,
         noise_floor_dbfs=floor,
-        hum=find_hum(audio, rate, phrases),
-        rumble=find_rumble(audio, rate, phrases),
+        hum=find_hum(voice, rate, phrases),
+        rumble=find_rumble(voice, rate, phrases),
         lowest_hz=low,
         highest_hz=high,
-        sibilants=tuple(find_sibilants(audio, rate)),
-        plosives=tuple(find_plosives(audio, rate, phrases, low)),
-        breaths=tuple(find_breaths(audio, rate, phrases, floor)),
-        rings=tuple(pick_rings(curve)),
+        sibilants=tuple(find_sibilants(voice, rate)),
+        plosives=tuple(find_plosives(voice, rate, phrases, low)),
+        breaths=tuple(find_breaths(voice, rate, phrases, floor)),
+        rings=tuple(pick_rings(curve)) if rings_known else (),
+        rings_known=rings_known,
         ring_curve=curve,
-        balance=_balance(audio, rate, phrases),
-        spread_db=sung_spread_db(audio, rate, f0),
+        balance=_balance(voice, rate, phrases),
+        spread_db=sung_spread_db(voice, rate, f0),
     )
 
 

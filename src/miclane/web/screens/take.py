@@ -120,9 +120,10 @@ def _tell(take: Take) -> list[tuple[str, str, str]]:
     def level(value: float) -> str:
         return "−∞" if value <= SILENCE_LUFS else f"{value:.1f}".replace("-", "−")
 
+    floor = take.noise_floor_dbfs
     figures = [
         ("Voice", level(take.voice_dbfs), "dBFS"),
-        ("Noise floor", level(take.noise_floor_dbfs), "dBFS"),
+        ("Noise floor", "not known" if floor is None else level(floor), "" if floor is None else "dBFS"),
         ("Loudness", level(take.loudness.integrated_lufs), "LUFS"),
         ("True peak", level(take.loudness.true_peak_dbtp), "dBTP"),
         ("Phrases", str(len(take.phrases)), f"{take.phrase_range_lu:.1f} LU apart" if take.phrases else ""),

@@ -1,0 +1,42 @@
+"""Peaks that were cut flat, at full scale or, in a take that was turned down afterwards, at any level."""
+
+import numpy as np
+
+from .levels import runs
+from .phrases import Span
+
+FULL_SCALE = 0.99997
+_FLAT, _STEEP = 1e-4, 8.0  # of the peak: what counts as level, and how much more the way up to it rises a frame
+_LEAST_RUN, _LEAST_PLACES, _NEAR, _QUIETEST = 4, 3, 0.005, 1e-3
+
+
+def clipped_spans(audio: np.ndarray) -> tuple[Span, ...]:
+    """Where (channels, frames) touches full scale, or stays level for four frames and more at its own top.
+
+    A round top of a low note is as level for three frames, but it is not entered steeply, and tops of a voice do not
+    meet at one level in three places and more, above or below.
+    """
+    found = (np.abs(audio) >= FULL_SCALE).any(axis=0)
+    for row in audio:
+        for a, b in _flat_tops(row):
+            found[a:b] = True
+    return tuple(Span(a, b) for a, b in runs(found))
+
+
+def _flat_tops(x: np.ndarray) -> list[tuple[int, int]]:
+    peak = float(np.abs(x).max(initial=0.0))
+    if peak < _QUIETEST or peak >= FULL_SCALE:
+        return []
+    near = np.abs(x) > (1 - _NEAR) * peak
+    level = np.zeros(len(x), bool)
+    level[1:] = near[1:] & near[:-1] & (np.abs(np.diff(x)) <= _FLAT * peak)
+    tops = []
+    for a, b in runs(level):
+        first, last = a - 1, b - 1  # the frames that are level with one another
+        if last - first + 1 < _LEAST_RUN:
+            continue
+        before = abs(x[first] - x[first - 1]) if first else np.inf
+        after = abs(x[last + 1] - x[last]) if last + 1 < len(x) else np.inf
+        if max(before, after) > _STEEP * _FLAT * peak:
+            tops.append((first, last + 1))
+    return tops if len(tops) >= _LEAST_PLACES else []
