@@ -51,7 +51,7 @@ def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
             groups[-1][1] = b
         else:
             groups.append([a, b])
-    found = []
+    found: list[Span] = []
     for k, (a, b) in enumerate(groups):
         if b - a < LEAST_S * per_s:
             continue

@@ -305,6 +305,10 @@ class Stage(Settings):
         """Seconds after which what came before matters less than −90 dB."""
         return 0.05
 
+    def missing_in_loops_db(self) -> float:
+        """Level, to its own, of what a loop does not hear since it came too long before; −200 where that is nothing."""
+        return -200.0
+
     def tail_s(self) -> float:
         """Seconds that the stage sounds on after its input has ended."""
         return 0.0

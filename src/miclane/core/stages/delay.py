@@ -13,7 +13,7 @@ from ..kernels.echoes import TAPS, echo
 from .base import Note, Processor, Stage, one_pole, rule, setting, with_note
 from .wet import blended
 
-_LONGEST_MEMORY_S, _LONGEST_TAIL_S = 12.0, 600.0
+_LONGEST_MEMORY_S, _LONGEST_TAIL_S = 30.0, 600.0
 _SILENT_DB = -90.0
 
 
@@ -109,15 +109,23 @@ class Echo(Stage):
         return DelayProcessor(self, rate, channels)
 
     def _lasts_s(self, down_db: float) -> float:
-        longest = max(self.time_ms, self.other_ms if self.sides == "two times" else 0.0) / 1000
         repeats = 1 if self.feedback < 1e-3 else 1 + down_db / (20 * np.log10(self.feedback))
-        return float(longest * repeats)
+        return float(self._longest_s() * repeats)
+
+    def _longest_s(self) -> float:
+        return max(self.time_ms, self.other_ms if self.sides == "two times" else 0.0) / 1000
 
     def memory_s(self) -> float:
         return min(self._lasts_s(_SILENT_DB) + 0.05, _LONGEST_MEMORY_S)
+
+    def missing_in_loops_db(self) -> float:
+        if self.memory_s() < _LONGEST_MEMORY_S:
+            return -200.0
+        repeats = int(_LONGEST_MEMORY_S / self._longest_s())
+        return float(20 * np.log10(self.feedback) * repeats)
 
     def tail_s(self) -> float:
         return min(self._lasts_s(_SILENT_DB - 20) + 0.05, _LONGEST_TAIL_S)
 
     def pause_s(self) -> float:
-        return max(self.time_ms, self.other_ms if self.sides == "two times" else 0.0) / 1000
+        return self._longest_s()

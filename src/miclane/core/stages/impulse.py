@@ -131,7 +131,7 @@ class Impulse(Stage):
         return PART
 
     def memory_s(self) -> float:
-        return self.predelay_ms / 1000 + min(self.length_s, 6.0) + 0.1
+        return self.predelay_ms / 1000 + self.length_s + 0.1
 
     def tail_s(self) -> float:
         return self.predelay_ms / 1000 + self.length_s
