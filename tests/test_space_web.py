@@ -205,3 +205,14 @@ def test_the_map_draws_whoever_listens_to_another_lane(demo) -> None:
     lanes = tuple(pad if x.id == "pad" else x for x in session.lanes)
     names = [k["name"] for k in lay_map(session.model_copy(update={"lanes": lanes})).keys]
     assert names == ["Plate is held down by Lead", "Pad listens, in Room for her, to Lead"]
+
+
+@pytest.mark.parametrize(("feedback", "said"), [(0.4, False), (0.97, True)])
+def test_a_delay_that_remembers_longer_than_a_loop_says_so(web, feedback: float, said: bool) -> None:  # noqa: F811
+    stages = [{"kind": "delay", "id": "e", "note": "1/2", "feedback": feedback}]
+    put(web, "returns", {"id": "long", "name": "Long", "bus": "vocals", "stages": stages}, 9)
+    put(web, "lanes/lead/stages", {**stages[0], "id": "long-one"}, 9)
+    for page in (f"{SPACE}?return_id=long", "/s/salt-ferry/lane/lead?stage=long-one"):
+        answer = web.get(page)
+        assert answer.status_code == 200, page
+        assert ("a print has them" in answer.text) == said, page

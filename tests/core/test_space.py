@@ -315,3 +315,24 @@ def test_any_space_is_finite_and_silence_stays_silent(
         assert np.abs(y).max() < 20
         assert not run(stage, np.zeros((1, 3000))).y.any()
         assert np.allclose(run(stage, x, block=777).y, y, atol=1e-12)
+
+
+@pytest.mark.parametrize("sides", ["straight", "alternating", "two times"])
+def test_the_drive_of_a_delay_folds_nothing_back_and_is_in_time(sides: str) -> None:
+    """7 kHz at drive 12: what is no harmonic lies under -80 dBc; the repeats are where those of a clean delay are."""
+    settings = {"note": "ms", "time_ms": 40, "other_note": "ms", "other_ms": 55, "sides": sides, "feedback": 0.3}
+    open_ = {**settings, "low_cut_hz": 0, "high_cut_hz": 20000}
+    x = sine(7000, -6, 2.0, channels=2)
+    y = run(Echo(drive_db=12, **open_), x).y[0, RATE // 2 : RATE // 2 + RATE]
+    power = 20 * np.log10(np.abs(np.fft.rfft(y * np.blackman(RATE))) + 1e-12)
+    f = np.arange(len(power))
+    harmonic = np.zeros(len(f), bool)
+    for k in (1, 2, 3):
+        harmonic |= np.abs(f - 7000 * k) < 6
+    assert power[~harmonic & (f < 20500)].max() - power[7000] < -80
+    click = np.zeros((2, RATE // 2))
+    click[:, 100:148] = 1e-3 * np.hanning(48)
+    clean, driven = (run(Echo(drive_db=db_, **open_), click).y for db_ in (0.0, 0.5))
+    assert np.abs(clean - driven).max() < 2e-5
+    cut = [run(Echo(drive_db=9, **open_), noise(1.0, 0.2, 2), block=block).y for block in (317, 48000)]
+    assert np.array_equal(*cut)

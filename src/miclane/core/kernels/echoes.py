@@ -41,6 +41,33 @@ def echo(x, lines, taps, whole, place, crossed, feedback, poles, held, drive, y)
 
 
 @kernel
+def read_back(lines, taps, whole, place, poles, held, n, gain, y):
+    """What `echo` would read and filter, times gain, for frames 0 to n of y (2, any), all of it written already."""
+    mask = lines.shape[1] - 1
+    for side in range(2):
+        low, high = held[side, 0], held[side, 1]
+        for i in range(n):
+            at = place + i - whole[side] + TAPS // 2
+            total = 0.0
+            for k in range(TAPS):
+                total += taps[side, k] * lines[side, (at - k) & mask]
+            low += poles[0] * (total - low)
+            high += poles[1] * (total - low - high)
+            y[side, i] = gain * (high if abs(high) > 1e-30 else 0.0)
+        held[side, 0], held[side, 1] = low, high
+
+
+@kernel
+def write_on(x, start, lines, place, crossed, feedback, heard):
+    """Writes frames of x (2, any) from `start` on, and `feedback` of what is heard (2, n), to the lines at `place`."""
+    mask = lines.shape[1] - 1
+    for side in range(2):
+        back = heard[1 - side] if crossed else heard[side]
+        for i in range(heard.shape[1]):
+            lines[side, (place + i) & mask] = min(max(x[side, start + i] + feedback * back[i], -8.0), 8.0)
+
+
+@kernel
 def moving(line, start, back, gain_left, gain_right, y):
     """Add a sound as it was back (n,) frames ago, cubic between frames, to both sides of y (2, n).
 

@@ -15,7 +15,7 @@ TIMES = 8
 ROWS = 41  # of the interpolator, a row a frame
 DELAY = 60  # frames, of both filters
 HELD = 648  # fast frames the decimator looks back on
-TUBE, TAPE, HARD = 0, 1, 2
+TUBE, TAPE, HARD, ROUND = 0, 1, 2, 3
 _TUBE_BIAS = 0.35
 _TUBE_AT_REST = _TUBE_BIAS / (1.0 + _TUBE_BIAS**2) ** 0.5
 _TUBE_SCALE = (1.0 + _TUBE_BIAS**2) ** 1.5
@@ -48,6 +48,8 @@ def shaped(kind, u):
         return min(max(u, -1.0), 1.0)
     if kind == TAPE:
         return u / np.sqrt(1.0 + u * u)
+    if kind == ROUND:
+        return np.tanh(u)
     v = u + _TUBE_BIAS
     return _TUBE_SCALE * (v / np.sqrt(1.0 + v * v) - _TUBE_AT_REST)
 
@@ -68,6 +70,8 @@ def antiderivative(kind, u):
         return 0.5 * u * u if a < 1.0 else a - 0.5
     if kind == TAPE:
         return np.sqrt(1.0 + u * u)
+    if kind == ROUND:
+        return abs(u) + np.log1p(np.exp(-2.0 * abs(u)))
     v = u + _TUBE_BIAS
     return _TUBE_SCALE * (np.sqrt(1.0 + v * v) - u * _TUBE_AT_REST)
 
