@@ -5,7 +5,7 @@ import pytest
 import soxr
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.signal import butter, resample_poly, sosfilt
+from scipy.signal import butter, firwin, lfilter, resample_poly, sosfilt
 
 from conftest import RATE, db, noise, residue_db, run, sine
 from miclane.core.stages.compressor import Compressor
@@ -282,3 +282,32 @@ def test_a_touch_of_harmonics_adds_them_and_nothing_at_none() -> None:
         assert 20 * np.log10(spectrum[1000] / np.abs(np.fft.rfft(x[0] * np.hanning(len(y))))[1000]) > -1.2
     assert levels[0] < -200
     assert -60 < levels[1] < levels[2] < -15
+
+
+def over_the_ceiling_db(x: np.ndarray, **settings: float) -> float:
+    """By another meter than ours: the whole sound at sixteen times its rate, through one transform."""
+    y = run(Limiter(ceiling_dbtp=-1.0, **settings), x).y
+    y[:, :1000] *= np.hanning(2000)[:1000]
+    y[:, -1000:] *= np.hanning(2000)[1000:]
+    n = y.shape[1]
+    return db(float(np.abs(np.fft.irfft(np.fft.rfft(y), 16 * n) * 16).max())) + 1.0
+
+
+def test_the_ceiling_holds_to_045_of_the_rate_and_beyond_it_as_far_as_is_said() -> None:
+    held, beyond, bursts = [], [], []
+    for seed in range(4):
+        rng = np.random.default_rng(seed)
+        white = rng.standard_normal((1, 2 * RATE))
+        loud = 0.5 * 10 ** (np.repeat(rng.uniform(-40, 6, 20), RATE // 10) / 20)
+        limited = lfilter(firwin(1025, 0.9 * 0.985, window=("kaiser", 9)), 1, white)
+        for more in ({}, {"lookahead_ms": 0.5}, {"release_ms": 5, "gain_db": 12}):
+            held.append(over_the_ceiling_db(limited * loud, **more))
+            beyond.append(over_the_ceiling_db(white * loud, **more))
+        x = np.zeros((1, RATE // 2))
+        for at, count in zip(rng.integers(2000, RATE // 2 - 2000, 40), rng.integers(8, 40, 40), strict=True):
+            x[0, at : at + count] = 0.9 * np.sign(np.sinc(np.arange(count) - count // 2 + 0.5))
+        bursts.append(over_the_ceiling_db(x, release_ms=5))
+    print(f"over the ceiling: to 0.45 fs {max(held):+.2f} dB, beyond {max(beyond):+.2f}, bursts {max(bursts):+.2f}")
+    assert max(held) < 0.05
+    assert max(beyond) < 1.3
+    assert max(bursts) < 3.3

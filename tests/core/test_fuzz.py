@@ -1,7 +1,12 @@
 """Legal chains at the ends of the schema: every kind, four rates, blocks of any size."""
 
+import numpy as np
 import pytest
 from bench.fuzz import KINDS, chain, fault_of
+
+from miclane.core.measure.loudness import k_weighting
+from miclane.core.stages.detector import cut_sections
+from miclane.core.stages.eq_design import slowest_pole
 
 CHAINS, PARTS = 2000, 8
 
@@ -19,3 +24,35 @@ def test_every_kind_and_every_rate_is_among_them() -> None:
     assert {(rate, channels) for _, rate, channels in made} == {
         (rate, channels) for rate in (44100, 48000, 88200, 96000) for channels in (1, 2)
     }
+
+
+def sections_in(thing: object, seen: set[int]) -> list[np.ndarray]:
+    """Every filter [b0 b1 b2 1 a1 a2] that a processor holds, however deep."""
+    if id(thing) in seen:
+        return []
+    seen.add(id(thing))
+    if isinstance(thing, np.ndarray):
+        rows = thing.reshape(-1, 6) if thing.ndim and thing.shape[-1] == 6 and thing.size else np.zeros((0, 6))
+        return list(rows) if len(rows) and (rows[:, 3] == 1.0).all() else []
+    inside = thing if isinstance(thing, list | tuple) else vars(thing).values() if hasattr(thing, "__dict__") else ()
+    return [row for one in inside for row in sections_in(one, seen)]
+
+
+def test_the_poles_of_every_filter_lie_inside_the_circle() -> None:
+    found: dict[str, int] = {}
+    for seed in range(1500):
+        stages, rate, channels = chain(seed)
+        for stage in stages:
+            for section in sections_in(stage.build(rate, channels), set()):
+                assert slowest_pole(section) < 1.0, (stage, rate)
+                found[stage.kind] = found.get(stage.kind, 0) + 1
+    assert {"eq", "deess", "plosive", "multiband", "reverb", "impulse", "duck", "compressor", "drive"} <= set(found)
+
+
+@pytest.mark.parametrize("rate", [8000, 16000, 44100, 48000, 96000, 192000])
+def test_so_do_those_of_the_measures(rate: int) -> None:
+    for section in k_weighting(rate):
+        assert slowest_pole(section) < 1.0
+    for low, high in ((130, 700), (2500, 0), (0, 65), (500, 8000)):
+        for section in cut_sections(low, high, rate):
+            assert slowest_pole(section) < 1.0
