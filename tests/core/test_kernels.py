@@ -137,7 +137,9 @@ def test_true_peaks_are_those_of_a_longer_interpolator() -> None:
     assert np.array_equal(skipped[late : x.shape[1]], np.abs(x[0, : x.shape[1] - late]))
 
 
-def test_the_reverbs_network_neither_gains_nor_loses_by_itself() -> None:
+@pytest.mark.parametrize(("fastest", "lost"), [(0.0, 1e-12), (0.024, 5e-4)])
+def test_the_reverbs_network_neither_gains_nor_loses_by_itself(fastest: float, lost: float) -> None:
+    """Pairs that are turned into one another, a chord for an arc every 64 frames: 0.02 dB a second at the most."""
     size, lengths = 4096, np.array([1009 + 97 * k for k in range(16)], float)
     lines = np.zeros((16, size + fdn.GUARD))
     shelf = np.tile([1.0, 0.0, 0.0], (16, 1))
@@ -145,13 +147,16 @@ def test_the_reverbs_network_neither_gains_nor_loses_by_itself() -> None:
     fdn.powers_of(shelf, powers)
     carry, lfo, turn = np.zeros((16, 2)), np.zeros((16, 2)), np.tile([0.0, 1.0], (16, 1))
     still, taps = np.zeros(16, bool), np.full((16, 2), 0.25)
+    angle, step = np.linspace(0, 5, 8), np.linspace(-fastest, fastest, 8)
+    angles, steps = (np.stack([np.sin(a), np.cos(a)], axis=1) for a in (angle, step))
     x, y, write = np.zeros((2, 5000)), np.empty((2, 5000)), 0
     x[:, 3] = 1.0
     energies = []
     for _ in range(6):
-        write = fdn.network(x, lines, lengths, still, write, shelf, powers, carry, 0.0, lfo, turn, taps, taps, y)
+        turns = lfo, turn, angles, steps
+        write = fdn.network(x, lines, lengths, still, write, shelf, powers, carry, 0.0, *turns, taps, taps, y)
         held = [lines[k, (write - 1 - np.arange(int(lengths[k]))) % size] for k in range(16)]
         energies.append(sum(float((part**2).sum()) for part in held))
         x = np.zeros((2, 5000))
-    assert np.allclose(energies, energies[0], rtol=1e-12)
-    assert energies[0] == pytest.approx(16 * 0.25, rel=1e-12)
+    assert np.allclose(energies, energies[0], rtol=lost)
+    assert energies[0] == pytest.approx(16 * 0.25, rel=lost)
