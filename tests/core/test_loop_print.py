@@ -14,7 +14,7 @@ from miclane.core.stages.base import Stage
 from miclane.core.stages.delay import Echo
 from miclane.core.stages.impulse import Impulse
 
-SECONDS, TEMPO = 40, 92.0
+SECONDS, TEMPO = 36, 92.0
 HEARD_DB = -90.0
 
 
@@ -53,12 +53,12 @@ def told(stage: Stage) -> dict[str, Any]:
     return {**tree, "also": []} if "also" in tree else tree
 
 
-@pytest.mark.parametrize("seed", range(3 * len(KINDS)))
+@pytest.mark.parametrize("seed", range(2 * len(KINDS)))
 def test_a_loop_is_the_print(seed: int) -> None:
     rng = np.random.default_rng(seed)
     stages = [legal(KINDS[seed % len(KINDS)], rng), *(legal(str(k), rng) for k in rng.choice(KINDS, seed % 2))]
     known = max(s.at_tempo(TEMPO).missing_in_loops_db() for s in stages)
-    assert differs_db([told(s) for s in stages], sung(seed), 36) < max(HEARD_DB, known + 12), stages
+    assert differs_db([told(s) for s in stages], sung(seed), 34) < max(HEARD_DB, known + 12), stages
 
 
 @pytest.mark.parametrize(
@@ -73,5 +73,5 @@ def test_a_loop_is_the_print(seed: int) -> None:
 def test_long_echoes_are_in_a_loop_or_it_says_what_is_missing(stage: Stage, missing: bool) -> None:
     said = stage.at_tempo(TEMPO).missing_in_loops_db()
     assert (said > HEARD_DB) == missing
-    found = differs_db([told(stage)], sung(1), 38)
+    found = differs_db([told(stage)], sung(1), 35)
     assert found < max(HEARD_DB, said + 12)  # many echoes at once may add up

@@ -151,3 +151,42 @@ def test_a_loop_is_the_print_where_filters_ring_long(stages: list[dict[str, Any]
     for start in (12, 14):
         part = Renderer(read).loop(graph, key, start * RATE, (start + 1) * RATE).audio
         assert db(float(np.abs(part - whole[:, start * RATE : (start + 1) * RATE]).max())) < -90
+
+
+# Of every kind that draws a gain: settings at which a tone is turned up or down, and the tone in Hz and dBFS.
+TONES: dict[str, tuple[dict[str, Any], float, float]] = {
+    "compressor": ({"threshold_db": -34}, 997, -20),
+    "lift": ({"threshold_db": -10}, 997, -30),
+    "gate": ({"threshold_db": -6}, 997, -20),
+    "limiter": ({"ceiling_dbtp": -12}, 997, -6),
+    "duck": ({"threshold_db": -50, "depth_db": 7}, 997, -20),
+    "trim": ({"gain_db": -5}, 997, -20),
+    "ride": ({"points": [{"time_s": 0, "gain_db": 3}, {"time_s": 1, "gain_db": -4}]}, 997, -20),
+    "deess": ({"by_hand": [{"start_s": 0.5, "end_s": 5, "gain_db": -8}]}, 7000, -20),
+    "plosive": ({"by_hand": [{"start_s": 0.5, "end_s": 5, "gain_db": -12}]}, 60, -20),
+    "multiband": ({}, 997, -14),
+    "eq": ({"bands": [{"frequency_hz": 997, "q": 4, "dynamic": {"threshold_db": -40, "change_db": -7}}]}, 997, -14),
+}
+
+
+def gain_of(kind: str, settings: dict[str, Any], x: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
+    """Sound and drawn gain of a kind over x (2, n), its key being x as well, latency left in."""
+    stage = Stage.kinds[kind].model_validate({"kind": kind, **settings})
+    processor = stage.build(RATE, 2)
+    y = processor.process(x.copy(), x.copy() if stage.listens() else None)
+    return y, processor.gain_db
+
+
+@pytest.mark.parametrize("kind", sorted(set(load_kinds()) - {"split"}))
+def test_of_every_kind_the_gain_that_is_drawn_is_the_gain_there_is(kind: str) -> None:
+    settings, hz, level = TONES.get(kind, ({}, 997, -20))
+    x = sine(hz, level, 4, channels=2)
+    y, drawn = gain_of(kind, settings, x)
+    if kind not in TONES:
+        assert drawn is None, f"{kind} draws a gain that no test looks at"
+        return
+    assert drawn is not None
+    part = slice(-RATE // 2, None)
+    change = db(float(np.sqrt(np.mean(y[:, part] ** 2) / np.mean(x[:, part] ** 2))))
+    assert abs(change - float(np.mean(drawn[part]))) < 0.1
+    assert abs(change) > 1

@@ -6,7 +6,8 @@ from .levels import middle_of, runs
 
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1200.0, 0.01
 _ENOUGH, _OCTAVE_ABOVE = 0.1, 0.02  # a dip this deep is a period, unless twice the lag is far deeper
-_VOICED, _STEADY, _GLIDE = 0.8, 4, 2 ** (2 / 12)  # confidence; frames that belong together; of one to the next
+_VOICED, _LIKELY = 0.8, 0.6  # confidence: a voice; a voice if there is one beside it
+_STEADY, _SURELY, _GLIDE = 4, 3, 2 ** (2 / 12)  # frames that go on; of those surely voiced; from one to the next
 
 
 def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
@@ -32,16 +33,17 @@ def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
         pick = np.flatnonzero(loud[first : first + 512]) + first
         if len(pick):
             found[pick], trust[pick] = _yin(frames[starts[pick]], window, longest, fs)
-    return _steady(np.where(trust > _VOICED, found, 0.0)), trust
+    return _steady(found, trust), trust
 
 
-def _steady(f0: np.ndarray) -> np.ndarray:
-    """f0 without stretches of less than 40 ms: noise has a period now and then, a voice keeps it."""
+def _steady(f0: np.ndarray, trust: np.ndarray) -> np.ndarray:
+    """f0 where it goes on for 40 ms and more, surely heard in three frames of that: noise has a period now and then."""
+    f0 = np.where(trust > _LIKELY, f0, 0.0)
     ratio = np.maximum(f0[1:], 1e-9) / np.maximum(f0[:-1], 1e-9)
     joined = (f0[1:] > 0) & (f0[:-1] > 0) & (np.abs(np.log(ratio)) < np.log(_GLIDE))
     kept = np.zeros(len(f0), bool)
     for a, b in runs(joined):
-        kept[a : b + 1] = b + 1 - a >= _STEADY
+        kept[a : b + 1] = b + 1 - a >= _STEADY and np.count_nonzero(trust[a : b + 1] > _VOICED) >= _SURELY
     return np.where(kept, f0, 0.0)
 
 
