@@ -34,7 +34,6 @@ other-test:  # beside the browser's, which play in real time and so go first
 	@MICLANE_MEASURE=at-once $(shell command -v chrt >/dev/null && echo chrt --idle 0) $(BIN)/python -m pytest -m "not browser" -n 2 --dist worksteal
 
 bench: .venv/dev.stamp  ## speed as ratios taken in one run
-	@tools/need-chromium
 	@$(BIN)/python -m bench $(ARGS)
 
 check: check-python check-pages  ## ruff, mypy, import-linter, deptry, djlint, eslint, tsc; `make -j2 check` is quicker

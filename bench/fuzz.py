@@ -16,7 +16,7 @@ from miclane.core.stages.base import Passage, Settings, Stage, load_kinds, rule_
 RATES = (44100, 48000, 88200, 96000)
 SECONDS = 0.45
 LEFT_OUT = {"id", "name", "kind", "on", "auto_makeup"}
-MOST_OVER_DB, BLOCKS_APART = 40.0, 1e-10  # −200 dBFS: sums that are begun anew round in another way
+MOST_OVER_DB, BLOCKS_APART = 40.0, 1e-9  # −180 dBFS: a gain under 1e-9 dB is let go of where a block ends
 KINDS = sorted(set(load_kinds()) - {"split"})  # a split has no processor: what is inside it has
 
 

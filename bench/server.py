@@ -7,6 +7,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
@@ -35,10 +36,11 @@ def root(address: str) -> str:
 
 
 def browser_path() -> str:
-    """Debian's chromium, the one without windows first; an error in words where there is none."""
+    """Debian's chromium, the one without windows first, installed where it is missing; else an error in words."""
+    subprocess.run([Path(__file__).parent.parent / "tools" / "need-chromium"], check=False)
     found = shutil.which("chromium-headless-shell") or shutil.which("chromium")
     if not found:
-        sys.exit("bench: there is no chromium to listen with; tools/need-chromium installs it")
+        sys.exit("bench: there is no chromium to listen with, and tools/need-chromium could not install it")
     return found
 
 

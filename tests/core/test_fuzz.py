@@ -1,5 +1,9 @@
 """Legal chains at the ends of the schema: every kind, four rates, blocks of any size."""
 
+import subprocess
+import sys
+from pathlib import Path
+
 import numpy as np
 import pytest
 from bench.fuzz import KINDS, chain, fault_of
@@ -56,3 +60,28 @@ def test_so_do_those_of_the_measures(rate: int) -> None:
     for low, high in ((130, 700), (2500, 0), (0, 65), (500, 8000)):
         for section in cut_sections(low, high, rate):
             assert slowest_pole(section) < 1.0
+
+
+WARMED = """
+import importlib, pkgutil
+from numba.core.registry import CPUDispatcher
+from bench.fuzz import chain, fault_of
+from miclane.core import kernels
+from miclane.core.warm import warm_up
+
+modules = [importlib.import_module(f"{kernels.__name__}.{m.name}") for m in pkgutil.iter_modules(kernels.__path__)]
+loops = {f"{m.__name__}.{n}": v for m in modules for n, v in vars(m).items() if isinstance(v, CPUDispatcher)}
+warm_up()
+known = {name: len(loop.signatures) for name, loop in loops.items()}
+for seed in range(300):
+    assert not fault_of(seed, 1000)
+    for name, loop in loops.items():
+        if len(loop.signatures) > known[name]:
+            known[name] = len(loop.signatures)
+            print(name, loop.signatures[-1], chain(seed)[0], "on", chain(seed)[2])
+"""
+
+
+def test_a_warmed_program_compiles_nothing_more_whatever_is_set() -> None:
+    done = subprocess.run([sys.executable, "-c", WARMED], capture_output=True, text=True, cwd=Path(__file__).parents[2])
+    assert (done.returncode, done.stdout) == (0, ""), done.stdout + done.stderr

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from bench.fuzz import KINDS, legal
 
-from conftest import RATE, db, one_lane
+from conftest import RATE, db, noise, one_lane
 from miclane.core.engine.render import Renderer
 from miclane.core.engine.stream import stream
 from miclane.core.errors import UnsoundError
@@ -75,3 +75,24 @@ def test_long_echoes_are_in_a_loop_or_it_says_what_is_missing(stage: Stage, miss
     assert (said > HEARD_DB) == missing
     found = differs_db([told(stage)], sung(1), 35)
     assert found < max(HEARD_DB, said + 12)  # many echoes at once may add up
+
+
+@pytest.mark.parametrize(
+    "stages",
+    [
+        [
+            {
+                "kind": "eq",
+                "bands": [
+                    {"frequency_hz": 30, "gain_db": 18, "q": 40},
+                    {"shape": "low_cut", "frequency_hz": 25, "slope_db_per_octave": 96},
+                ],
+            }
+        ],
+        [{"kind": "eq", "bands": [{"shape": "notch", "frequency_hz": 50, "q": 40}]}],
+        [{"kind": "eq", "bands": [{"shape": "low_cut", "frequency_hz": 20, "slope_db_per_octave": 96}]}] * 2,
+    ],
+)
+def test_a_loop_is_the_print_where_filters_ring_long(stages: list[dict[str, Any]]) -> None:
+    x = noise(20.0, 0.1) * (np.arange(20 * RATE) < 13 * RATE)
+    assert max(differs_db(stages, x, start_s) for start_s in (12, 14)) < HEARD_DB

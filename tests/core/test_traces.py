@@ -7,9 +7,7 @@ import numpy as np
 import pytest
 from scipy.signal import butter, sosfiltfilt
 
-from conftest import RATE, db, noise, one_lane, run, sine
-from miclane.core.engine.render import Renderer
-from miclane.core.engine.stream import stream
+from conftest import RATE, db, noise, run, sine
 from miclane.core.measure.events import find_sibilants
 from miclane.core.stages.base import Stage, load_kinds
 from speech import sing
@@ -125,32 +123,6 @@ def test_what_is_drawn_over_a_sibilant_is_what_it_loses(mode: str) -> None:
         missed.append(lost - 10 * np.log10((before[span] * drawn[span]).sum() / before[span].sum()))
     print(mode, "drawn against lost, dB:", np.round(missed, 2))
     assert np.abs(missed).max() < (0.5 if mode != "narrow" else 1.0)
-
-
-@pytest.mark.parametrize(
-    "stages",
-    [
-        [
-            {
-                "kind": "eq",
-                "bands": [
-                    {"frequency_hz": 30, "gain_db": 18, "q": 40},
-                    {"shape": "low_cut", "frequency_hz": 25, "slope_db_per_octave": 96},
-                ],
-            }
-        ],
-        [{"kind": "eq", "bands": [{"shape": "notch", "frequency_hz": 50, "q": 40}]}],
-        [{"kind": "eq", "bands": [{"shape": "low_cut", "frequency_hz": 20, "slope_db_per_octave": 96}]}] * 2,
-    ],
-)
-def test_a_loop_is_the_print_where_filters_ring_long(stages: list[dict[str, Any]]) -> None:
-    x = noise(20.0, 0.1) * (np.arange(20 * RATE) < 13 * RATE)
-    graph, read, _ = one_lane(x, stages)
-    key = graph.places["lane:lead:treated"]
-    whole = np.concatenate([b[0] for b in stream(graph, [key], 20 * RATE, read)], axis=1)
-    for start in (12, 14):
-        part = Renderer(read).loop(graph, key, start * RATE, (start + 1) * RATE).audio
-        assert db(float(np.abs(part - whole[:, start * RATE : (start + 1) * RATE]).max())) < -90
 
 
 # Of every kind that draws a gain: settings at which a tone is turned up or down, and the tone in Hz and dBFS.

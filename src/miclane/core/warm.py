@@ -50,16 +50,12 @@ def is_warm() -> bool:
 
 
 def _run(kind: str, sound: np.ndarray) -> None:
-    stage = {"kind": kind, "id": "x"}
-    if kind == "eq":
-        moving = {"shape": "bell", "dynamic": {"threshold_db": -40}}
-        stage["bands"] = [{"shape": "bell", "gain_db": 3}, moving]  # type: ignore[assignment]
-    if kind == "compressor":
-        Stage.kinds[kind].model_validate({**stage, "detector": "rms", "key_low_cut_hz": 90}).build(
-            _RATE, len(sound)
-        ).process(sound)
-    if Stage.kinds[kind].makes_up:
-        Stage.kinds[kind].model_validate(stage).sketch(_RATE, len(sound)).process(sound)
+    cls, stage = Stage.kinds[kind], {"kind": kind, "id": "x"}
+    for more in cls.also_warm:
+        made = cls.model_validate({**stage, **more})
+        made.build(_RATE, len(sound)).process(sound, sound if made.listens() else None)
+    if cls.makes_up:
+        cls.model_validate(stage).sketch(_RATE, len(sound)).process(sound)
     digest = "0" * 64
     held = {"digest": digest, "channels": len(sound), "frames": sound.shape[1]}
     session = Session.model_validate(

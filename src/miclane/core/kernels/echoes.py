@@ -8,6 +8,15 @@ TAPS = 24
 
 
 @kernel
+def _read(line, taps, at, mask):
+    """A line through taps (TAPS,), the first of them at `at`."""
+    total = 0.0
+    for k in range(TAPS):
+        total += taps[k] * line[(at - k) & mask]
+    return total
+
+
+@kernel
 def echo(x, lines, taps, whole, place, crossed, feedback, poles, held, drive, y):
     """Repeats of x (2, n) into y (2, n); returns the new place.
 
@@ -20,10 +29,7 @@ def echo(x, lines, taps, whole, place, crossed, feedback, poles, held, drive, y)
     out = np.empty(2)
     for i in range(n):
         for side in range(2):
-            at = place - whole[side] + TAPS // 2
-            total = 0.0
-            for k in range(TAPS):
-                total += taps[side, k] * lines[side, (at - k) & mask]
+            total = _read(lines[side], taps[side], place - whole[side] + TAPS // 2, mask)
             held[side, 0] += poles[0] * (total - held[side, 0])
             high = total - held[side, 0]
             held[side, 1] += poles[1] * (high - held[side, 1])
@@ -47,10 +53,7 @@ def read_back(lines, taps, whole, place, poles, held, n, gain, y):
     for side in range(2):
         low, high = held[side, 0], held[side, 1]
         for i in range(n):
-            at = place + i - whole[side] + TAPS // 2
-            total = 0.0
-            for k in range(TAPS):
-                total += taps[side, k] * lines[side, (at - k) & mask]
+            total = _read(lines[side], taps[side], place + i - whole[side] + TAPS // 2, mask)
             low += poles[0] * (total - low)
             high += poles[1] * (total - low - high)
             y[side, i] = gain * (high if abs(high) > 1e-30 else 0.0)

@@ -40,8 +40,14 @@ def band_level_db(audio: np.ndarray, rate: int, low_hz: float, high_hz: float, w
         part = middle_of(audio[:, k * hop : min(n, k + _PIECE_HOPS) * hop])
         banded = band.process(np.ascontiguousarray(part[None], dtype=np.float64))[0].reshape(-1, hop)
         power[k : k + len(banded)] = (banded**2).mean(axis=1)
-    if n >= window > 1:
-        power = np.convolve(power, np.ones(window) / window, "same")
+    return averaged_db(10 * np.log10(np.maximum(power, 1e-20)), window)
+
+
+def averaged_db(level_db: np.ndarray, window: int) -> np.ndarray:
+    """Levels in dB (n,) whose powers are averaged over `window` of them."""
+    if not len(level_db) >= window > 1:
+        return level_db
+    power = np.convolve(10 ** (level_db / 10), np.ones(window) / window, "same")
     return 10 * np.log10(np.maximum(power, 1e-20))
 
 

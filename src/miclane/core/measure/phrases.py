@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .levels import band_level_db, hop_frames, runs
+from .levels import averaged_db, band_level_db, hop_frames, runs
 
 JOIN_S, LEAST_S, REACH_S = 0.32, 0.18, 0.4
 CONSONANT_S, HISS_S, CLOSURE_S, BURST_S = 0.17, 0.3, 0.14, 0.09
@@ -33,8 +33,9 @@ def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
         return []
     voice = band_level_db(audio, rate, 130, 1300, 4)
     chest = band_level_db(audio, rate, 130, 700, 4)  # where a breath has next to nothing
-    hiss = band_level_db(audio, rate, 2500, 0, 4)
-    sharp = band_level_db(audio, rate, 2500, 0, 8) > band_level_db(audio, rate, 500, 2200, 8) + SHARP_DB
+    air = band_level_db(audio, rate, 2500, 0, 1)
+    hiss = averaged_db(air, 4)
+    sharp = averaged_db(air, 8) > band_level_db(audio, rate, 500, 2200, 8) + SHARP_DB
     floor_voice, floor_chest, floor_hiss = (np.percentile(level, 8) for level in (voice, chest, hiss))
     loud = np.percentile(voice, 95)
     if loud < -75:
@@ -43,14 +44,7 @@ def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
         return [Span(0, audio.shape[1])]
     per_s = rate / hop_frames(rate)
     core = (chest > max(floor_chest + 10, np.percentile(chest, 95) - 30)) | (voice > max(floor_voice + 10, loud - 20))
-    groups: list[list[int]] = []
-    for a, b in runs(core):
-        if b - a < 0.03 * per_s:
-            continue
-        if groups and a - groups[-1][1] < JOIN_S * per_s:
-            groups[-1][1] = b
-        else:
-            groups.append([a, b])
+    groups = _joined(core, per_s)
     found: list[Span] = []
     for k, (a, b) in enumerate(groups):
         if b - a < LEAST_S * per_s:
@@ -72,6 +66,19 @@ def find_phrases(audio: np.ndarray, rate: int) -> list[Span]:
             start = found.pop().start
         found.append(Span(start, end))
     return found
+
+
+def _joined(core: np.ndarray, per_s: float) -> list[list[int]]:
+    """Runs of cores [start, end), those that belong together made one."""
+    groups: list[list[int]] = []
+    for a, b in runs(core):
+        if b - a < 0.03 * per_s:
+            continue
+        if groups and a - groups[-1][1] < JOIN_S * per_s:
+            groups[-1][1] = b
+        else:
+            groups.append([a, b])
+    return groups
 
 
 def _grow(sounding: np.ndarray, at: int, step: int, limit: int, longest_dip: int) -> int:

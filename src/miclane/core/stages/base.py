@@ -199,6 +199,7 @@ class Stage(Settings):
     splits: ClassVar[bool] = False  # it has branches
     begins_from: ClassVar[str] = ""  # what is measured for it to begin from
     fresh: ClassVar[dict[str, Any]] = {}  # settings that it is inserted with
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = ()  # settings at which it runs loops that it does not as it comes
     edges: ClassVar[tuple[tuple[str, str], ...]] = ()  # settings in Hz of which the first must lie below the second
     kinds: ClassVar[dict[str, type["Stage"]]] = {}
 

@@ -11,6 +11,7 @@ from pydantic import Field
 
 from ..kernels.echoes import moving
 from .base import Delay, Processor, Stage, rule, setting
+from .wet import both_sides
 
 _HALF_S, _SIDE_FROM_HZ = 0.008, 120.0
 _DRIFTS = np.array([0.61, 1.0, 1.37, 0.83])
@@ -36,7 +37,7 @@ class ChorusProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
-        stereo = np.ascontiguousarray(np.broadcast_to(x, (2, n)))
+        stereo = both_sides(x)
         middle = np.ascontiguousarray(stereo.mean(axis=0))
         if s.works == "widener":
             from scipy.signal import lfilter  # a start of the program should not wait for it

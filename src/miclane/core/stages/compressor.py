@@ -5,7 +5,7 @@ FET, optical and variable-mu are in `kernels/responses.py`: feedback and very qu
 how long it has worked; a ratio that grows with level.
 """
 
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -149,6 +149,10 @@ class Compressor(Stage):
     before: ClassVar[tuple[str, ...]] = ("begin_spreads",)
     after: ClassVar[tuple[str, ...]] = ("keyed_by_band", "skip")
     edges: ClassVar[tuple[tuple[str, str], ...]] = (("key_low_cut_hz", "key_high_cut_hz"),)
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = (
+        {"detector": "rms", "key_low_cut_hz": 90},
+        *({"response": response} for response in ("fet", "optical", "variable_mu")),
+    )
     levels: ClassVar[bool] = True
     makes_up: ClassVar[bool] = True
     brings_up_sibilants: ClassVar[bool] = True

@@ -7,7 +7,7 @@ Single events may have a gain of their own, set by hand, in place of what is fou
 beneath the voice.
 """
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import AfterValidator, Field
@@ -124,6 +124,7 @@ class Balanced(Stage):
     measured: ClassVar[bool] = False
     voice_band_hz: ClassVar[tuple[float, float]] = (VOICE_LOW_HZ, VOICE_HIGH_HZ)
     edges: ClassVar[tuple[tuple[str, str], ...]] = (("low_hz", "high_hz"),)
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = ({"mode": "narrow"}, {"mode": "wide"})
     floor_db: ClassVar[float] = FLOOR_DB  # a voice below this is taken to be there, so that noise is not weighed
 
     mode: Literal["split", "narrow", "wide"] = Field(

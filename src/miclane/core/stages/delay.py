@@ -13,7 +13,7 @@ from pydantic import model_validator
 from ..kernels.echoes import TAPS, echo, read_back, write_on
 from ..kernels.shaping import DELAY, HELD, ROUND, ROWS, antiderivative, drive, oversampler
 from .base import Note, Processor, Stage, one_pole, rule, setting, with_note
-from .wet import blended
+from .wet import blended, both_sides
 
 _LONGEST_MEMORY_S, _LONGEST_TAIL_S = 30.0, 600.0
 _SILENT_DB = -90.0
@@ -50,7 +50,7 @@ class DelayProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
-        stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])))
+        stereo = both_sides(x)
         fed = stereo
         if s.sides == "alternating":
             fed = np.stack([stereo.mean(axis=0), np.zeros(x.shape[1])])
@@ -87,6 +87,7 @@ class Echo(Stage):
     widens: ClassVar[bool] = True
     edges: ClassVar[tuple[tuple[str, str], ...]] = (("low_cut_hz", "high_cut_hz"),)
     effect: ClassVar[bool] = True
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = ({"drive_db": 6}, {"drive_db": 6, "sides": "alternating"})
     effect_drawn: ClassVar[Literal["", "decay", "repeats"]] = "repeats"
     on_space: ClassVar[tuple[str, ...]] = ("picture", "tempo")
     starts_return: ClassVar[dict[str, dict[str, Any]]] = {

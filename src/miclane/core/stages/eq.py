@@ -234,6 +234,9 @@ class Eq(Stage):
     panel: ClassVar[str] = "bands"
     report: ClassVar[str] = "tone=1"
     measured: ClassVar[bool] = False
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = (
+        {"bands": [{"shape": "bell", "gain_db": 3}, {"shape": "bell", "dynamic": {"threshold_db": -40}}]},
+    )
     fresh: ClassVar[dict[str, Any]] = {"bands": [{"shape": "low_cut", "frequency_hz": 90}]}
 
     kind: Literal["eq"] = "eq"

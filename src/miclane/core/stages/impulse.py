@@ -10,7 +10,7 @@ from ..impulses import MADE, impulse
 from ..kernels.convolving import add_products
 from .base import Delay, Note, Processor, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
-from .wet import blended
+from .wet import blended, both_sides
 
 PART = 4096
 OPEN_HZ = 20000.0
@@ -71,7 +71,7 @@ class ImpulseProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
-        stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])))
+        stereo = both_sides(x)
         fed = self.filter.process(self.predelay.process(stereo))
         wet = np.stack([side.process(row) for side, row in zip(self.sides, fed, strict=True)])
         late = self.dry.process(stereo)

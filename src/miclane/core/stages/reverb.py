@@ -16,7 +16,7 @@ import numpy as np
 from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
 from .base import Delay, Note, Processor, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
-from .wet import blended
+from .wet import blended, both_sides
 
 
 @dataclass(frozen=True)
@@ -249,7 +249,7 @@ class ReverbProcessor(Processor):
         return out
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        stereo = np.ascontiguousarray(np.broadcast_to(x, (2, x.shape[1])) if x.shape[0] == 1 else x)
+        stereo = both_sides(x)
         pieces, at = [], 0
         while at < x.shape[1]:
             step = min(x.shape[1] - at, _PIECE - self.done % _PIECE)

@@ -1,6 +1,11 @@
-"""The last of every effect: how wide it is, and how much of it there is."""
+"""The first and the last of every effect: two sides; how wide it is, and how much of it there is."""
 
 import numpy as np
+
+
+def both_sides(x: np.ndarray) -> np.ndarray:
+    """x (1 or 2, n) as two channels that may be written to: itself where it has two."""
+    return np.repeat(x, 2, axis=0) if x.shape[0] == 1 else np.ascontiguousarray(x)
 
 
 def blended(wet: np.ndarray, dry: np.ndarray, width: float, mix: float) -> np.ndarray:
