@@ -5,6 +5,7 @@ import time
 from types import SimpleNamespace
 
 import pytest
+from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Locator, Page
 
 LANE = "/s/salt-ferry/lane/lead"
@@ -86,6 +87,39 @@ def eventually(page, holds) -> None:
 def all_kept(page: Page) -> None:
     """Wait until nothing that was set is on its way any more."""
     until(page, "(document.body.dataset.waiting ?? '0') === '0'")
+
+
+def session_of(demo: SimpleNamespace):
+    """The demo session as the server holds it now."""
+    return demo.studio.sessions.get("salt-ferry").session
+
+
+def stage_of(demo: SimpleNamespace, name: str):
+    """A stage of the lead by its id, likewise."""
+    return next(s for s in session_of(demo).lane("lead").stages if s.id == name)
+
+
+def drawn(page: Page) -> None:
+    """Wait until what the page knows of is drawn."""
+    until(page, "document.body.dataset.drawn == miclane.state.version")
+
+
+SIZES = ((1280, 800), (900, 700), (1600, 1000), (640, 400))  # the last is the first at 200 %
+
+
+def no_barrier(page: Page) -> None:
+    """Axe finds nothing serious in what is shown, by day and by night, in every size of window."""
+    for width, height in SIZES:
+        page.set_viewport_size({"width": width, "height": height})
+        for light in ("light", "dark") if width == SIZES[0][0] else ("light",):
+            page.emulate_media(color_scheme=light)
+            assert page.evaluate("(light) => matchMedia(`(prefers-color-scheme: ${light})`).matches", light)
+            bad = [
+                f"{v['id']}: {v['nodes'][0]['html'][:120]} {v['nodes'][0].get('failureSummary', '')[:200]}"
+                for v in Axe().run(page).response["violations"]
+                if v["impact"] in ("serious", "critical")
+            ]
+            assert bad == [], f"{width}x{height} {light}"
 
 
 GRAB = """async (n) => {

@@ -15,7 +15,8 @@ import uvicorn
 from sqlalchemy import delete, select
 
 from miclane.core.audio import cut_padded, read_sound
-from miclane.core.engine.graph import Builder, Graph
+from miclane.core.engine.builder import Builder
+from miclane.core.engine.graph import Graph
 from miclane.core.mix.document import Session
 from miclane.core.stages.base import Stage
 from miclane.demo.seed import SESSION_ID, SONG, seed

@@ -69,7 +69,7 @@ def test_a_branch_is_added_by_its_use_heard_alone_and_shared(at, demo) -> None:
     drawn(page, demo)
     added = stage(demo, "split").branches[1]
     assert [s.kind for s in added.stages] == ["eq", "compressor", "drive"]
-    assert added.blend_db == -60  # silent until it is brought up
+    assert added.blend_db == -20
     play(page)
     together = page.evaluate(GRAB, 8)
     alone = page.get_by_role("button", name="Hear alone").nth(1)

@@ -3,17 +3,13 @@
 import pytest
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, eventually, place_of, play, until
+from browsing import GRAB, LANE, eventually, place_of, play, session_of, until
 from conftest import RATE
 from miclane.core.mix.links import ducks_of
 from test_browser_cleaning import lead_of
 
 pytestmark = pytest.mark.browser
 SPACE = "/s/salt-ferry/space"
-
-
-def session_of(demo):
-    return demo.studio.sessions.get("salt-ferry").session
 
 
 def drawn(page) -> None:
@@ -55,7 +51,7 @@ def test_a_duck_is_taken_pasted_and_keyed_by_more_voices(at, demo) -> None:
     page.get_by_role("button", name="High harmony", exact=True).click()
     eventually(page, lambda: [k.lane for k in ducks_of(session_of(demo))[0][1].also] == ["high_harmony"])
     expect(page.get_by_role("button", name="High harmony", exact=True)).to_have_attribute("aria-pressed", "true")
-    page.get_by_role("button", name="Take", exact=True).click()
+    page.get_by_role("button", name="Copy settings", exact=True).click()
     page.goto(demo.address + f"{SPACE}?return_id=r2")
     drawn(page)
     page.get_by_role("button", name="Paste", exact=True).click()
@@ -121,12 +117,13 @@ def test_the_map_shows_every_route_and_is_set_by_mouse_and_keys(at, demo) -> Non
     shown(page, demo)
     fader = page.locator(".rule[data-path='lanes/low_harmony/fader_db']")
     fader.press("ArrowLeft")
-    eventually(page, lambda: session_of(demo).lane("low_harmony").fader_db == pytest.approx(-4.0))
+    eventually(page, lambda: session_of(demo).lane("low_harmony").fader_db == pytest.approx(-7.0))
     page.get_by_role("link", name="Peaks").first.click()
     page.wait_for_url("**/lane/lead?stage=peaks")
     expect(page.locator("#bench h2").first).to_contain_text("Peaks")
     page.go_back()
     page.wait_for_url("**/map")
-    page.get_by_role("button", name="Bus", exact=True).click()
-    page.wait_for_url("**/lane/bus:bus*")
-    assert any(b.name == "New bus" for b in session_of(demo).buses)
+    page.get_by_role("link", name="Bus", exact=True).click()
+    page.wait_for_url("**/s/salt-ferry#new-bus")
+    page.get_by_role("button", name="Make it").click()
+    eventually(page, lambda: any(b.name == "New bus" for b in session_of(demo).buses))

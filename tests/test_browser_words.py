@@ -21,7 +21,9 @@ EVIL = """<img src=x onerror="window.hit=1"><b data-evil='1'>"&'</b> you <3 me""
 def sung(tmp_path: Path, demo: SimpleNamespace, name: str, lanes: list[str]) -> str:
     """A session with a lane of each of some file names; its id."""
     with httpx.Client(base_url=demo.address, timeout=60) as web:
-        session = web.post("/sessions", json={"name": name[:200], "key": EVIL[:40]}).json()["id"]
+        session = web.post("/sessions", json={"name": name[:200]}).json()["id"]
+        key = [{"op": "set", "path": "key", "value": EVIL[:40]}]
+        assert web.post(f"/s/{session}/edits", json={"edits": key}).status_code == 200
         for k, lane in enumerate(lanes):
             path = tmp_path / f"{k}.wav"
             sound = noise(3.0, 0.1, seed=k)[0]
@@ -101,7 +103,7 @@ def test_every_screen_works_in_a_session_with_little_in_it(
         page = at(f"/s/{session}{screen}")
         if screen not in ("/space", "/map" if lanes else "/space"):
             continue
-        rule = page.get_by_role("slider").first
+        rule = page.locator("#body").get_by_role("slider").first
         before = demo.studio.sessions.get(session).version
         with page.expect_response("**/edits") as got:
             rule.press("ArrowRight")

@@ -8,7 +8,7 @@ import pytest
 import soundfile
 
 from conftest import RATE
-from miclane.core.engine.graph import Builder
+from miclane.core.engine.builder import Builder
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.mix.chain import Chain
 from miclane.core.mix.edits import Edit, Insert, Set
@@ -149,3 +149,30 @@ def test_on_the_command_line_a_chain_makes_up_its_own_level() -> None:
         {"format": "mic-lane/chain", "version": 1, "stages": [{**stage, "auto_makeup": False}]}
     )
     assert integrated_lufs(process(x, rate, plain)[0], rate) < integrated_lufs(x, rate) - 3
+
+
+def test_what_was_made_to_know_a_makeup_is_taken_for_what_it_would_be_made_again() -> None:
+    audio, rate = soundfile.read(SONG / "lead.flac", frames=6 * RATE, start=18 * RATE)
+    level = {"kind": "compressor", "threshold_db": -34, "ratio": 6, "auto_makeup": True}
+    inside = {"kind": "split", "branches": [{"stages": [{"kind": "drive"}], "blend_db": -6}]}
+    for stages in (
+        [level, {"kind": "deess"}, {"kind": "drive", "amount_db": 8}, {"kind": "limiter", "ceiling_dbtp": -12}],
+        [level, inside, {"kind": "drive", "mix": 0.4}, {"kind": "reverb", "decay_s": 0.6}],
+        [{"kind": "drive"}, {"kind": "duck"}],
+    ):
+        chain = Chain.model_validate({"format": "mic-lane/chain", "version": 1, "stages": stages})
+        x = np.ascontiguousarray(audio[None])
+        in_pieces, (whole, _) = process(x, rate, chain)[0], process(x, rate, chain, traces=True)
+        assert in_pieces.shape == whole.shape
+        assert np.abs(in_pieces - whole).max() < 1e-9
+
+
+def test_another_response_is_as_loud_as_what_comes_in(song: Studio) -> None:
+    song.edit("salt-ferry", [Set(path=f"{LEVEL}/auto_makeup", value=False)])
+    song.edit("salt-ferry", [Set(path=f"{LEVEL}/makeup_db", value=9.0)])
+    assert level(song).makeup_db == 9
+    before = song.sessions.get("salt-ferry")
+    song.edit("salt-ferry", [Set(path=f"{LEVEL}/response", value="optical")])
+    assert abs(off_by(song)) < 0.15
+    assert song.sessions.get("salt-ferry").steps == before.steps + 1
+    assert song.sessions.undo("salt-ferry").session == before.session

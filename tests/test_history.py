@@ -192,8 +192,13 @@ def test_a_database_of_every_age_opens_with_all_of_its_history(tmp_path: Path, a
     for _ in range(every):
         state = studio.sessions.undo("salt-ferry")
     begun = Studio(tmp_path / "new")
-    as_it_was = Set(path="returns/plate/stages/duck/lookahead_ms", value=10.0)  # a default has changed since
-    fresh = apply(seed(begun.sessions, begun.sounds).session, [as_it_was]).session
+    ahead_ms = 10.0 if age < 4 else 35.0  # a default has changed since
+    as_it_was = [Set(path="returns/plate/stages/duck/lookahead_ms", value=ahead_ms)]
+    for lane, fader_db in (("double", -7.0), ("high_harmony", -3.0), ("low_harmony", -3.5)):  # held down by less now
+        as_it_was.append(Set(path=f"lanes/{lane}/fader_db", value=fader_db))
+        for name, value in (("threshold_db", -27.0), ("ratio", 4.0), ("makeup_db", 4.0)):
+            as_it_was.append(Set(path=f"lanes/{lane}/stages/level/{name}", value=value))
+    fresh = apply(seed(begun.sessions, begun.sounds).session, as_it_was).session
     assert without_spans(state.session) == without_spans(fresh)
     for old, new in zip(state.session.lanes, fresh.lanes, strict=True):  # found anew, by better rules
         for was, now in zip(old.phrases, new.phrases, strict=True):

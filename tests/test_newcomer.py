@@ -16,7 +16,8 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from ..readings import StageReading
-from .base import Processor, Stage, rule, setting
+from .base import Stage, rule, setting
+from .processor import Processor
 
 
 class TremoloProcessor(Processor):

@@ -474,3 +474,25 @@ def test_a_cancelled_print_leaves_nothing(web: httpx.Client, demo: SimpleNamespa
     while f'data-print="{identifier}" data-state="cancelled"' not in web.get("/s/salt-ferry/prints").text:
         pass
     assert not list((demo.studio.data / "prints" / identifier).glob("*"))
+
+
+def test_a_finding_is_done_once_it_is_measured_to_be_solved_and_else_says_where(web: httpx.Client, demo) -> None:
+    from miclane.core.mix.edits import EDITS
+    from miclane.web.screens.take import raw_take, slips
+
+    studio = demo.studio
+    for _ in range(2):
+        state = studio.sessions.get("salt-ferry")
+        lane = state.session.lane("double")
+        found = slips(studio, state, lane, raw_take(studio, state, lane), True, False)
+        shown = web.get("/s/salt-ferry/lane/double/report?again=1", headers={"hx-request": "true"}).text
+        assert shown.count('<span class="dim done">done</span>') == sum(s.better for s in found)
+        left = [s for s in found if not s.better and not s.edits and s.finding.answers]
+        assert shown.count("applied, and not enough:") == len(left)
+        for slip in left:
+            assert f"stage={slip.stage.id}" in shown
+        for slip in found:
+            if slip.edits:
+                studio.sessions.edit("salt-ferry", EDITS.validate_python(slip.edits), None)
+                break
+    assert any(s.better for s in found)

@@ -10,6 +10,7 @@ from playwright.sync_api import Page
 LANE = "/s/salt-ferry/lane/lead"
 VIEWS = {
     "shelf": "/",
+    "session": "/s/salt-ferry",
     "lane-take": LANE,
     "lane-trim": f"{LANE}?stage=trim",
     "lane-eq": f"{LANE}?stage=clean&band=2",
@@ -24,7 +25,7 @@ VIEWS = {
     "print": "/s/salt-ferry/print",
 }
 NIGHT = ("lane-take", "lane-eq", "space", "lane-deess", "map")
-LOOPS = {"lane-deess": (4.8, 9.9), "lane-out": (20.0, 34.0)}  # a line full of s; several phrases
+LOOPS = {"lane-deess": (4.8, 9.9), "lane-out": (20.0, 34.0), "space": (20.5, 36.0)}  # a line full of s; several phrases
 BANDS = {"kind": "multiband", "id": "bands", "name": "Bands"}
 
 
@@ -32,7 +33,8 @@ def wait(page: Page) -> None:
     """Until the loop is measured and drawn."""
     if page.locator("#lufs").count() and "/print" not in page.url:
         page.wait_for_function("() => document.querySelector('#lufs').textContent.includes('.')", timeout=120_000)
-        page.wait_for_function("() => [...document.querySelectorAll('[data-level]')].some((e) => e.textContent)")
+        levels = "[...document.querySelectorAll('[data-level]')]"
+        page.wait_for_function(f"() => !{levels}.length || {levels}.some((e) => e.textContent)")
     measuring = "() => !document.querySelector('.report').innerText.includes('easuring')"
     if page.locator("#spectrogram").count():
         page.wait_for_function("() => document.querySelectorAll('#events button').length")
@@ -55,7 +57,7 @@ def main(folder: Path) -> None:
                         edit = {"op": "insert", "path": "lanes/lead/stages", "index": 5, "value": BANDS}
                         page.request.post(f"{root(address)}/s/salt-ferry/edits", data={"edits": [edit]})
                         page.reload()
-                        page.locator("[data-start]").click()
+                        page.locator("[data-spread]").click()
                         page.wait_for_timeout(3000)
                     loop = [round(s * 48000) for s in LOOPS.get(name, (20.5, 25.9))]
                     page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify({loop}))")

@@ -10,7 +10,7 @@ from scipy.signal import butter, sosfiltfilt
 
 from conftest import RATE, db, noise, one_lane, reader, residue_db, run, sine
 from miclane.core.audio import read_sound
-from miclane.core.engine.graph import Builder
+from miclane.core.engine.builder import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.findings.rules import gate_threshold_db
 from miclane.core.measure.loudness import integrated_lufs, weighted_power
@@ -388,3 +388,18 @@ def test_an_eq_that_makes_up_its_level_is_as_loud_as_none(lane: str) -> None:
         y, before = run(eq, y).y, y
         loud = [np.mean([integrated_lufs(x[:, s.start : s.end], RATE) for s in spans]) for x in (before, y)]
         assert abs(loud[1] - loud[0]) < 0.4
+
+
+def test_the_spectrum_of_a_take_is_asked_for_only_where_an_eq_makes_up_its_level() -> None:
+    asked = []
+    bell = {"frequency_hz": 400, "gain_db": -6, "q": 0.8}
+    for stages in ([{"kind": "compressor"}], [{"kind": "eq", "bands": [bell], "auto_makeup": False}]):
+        _, _, session = one_lane(noise(1.0, 0.1), stages)
+        assert makeup_edits(session, [Set(path="lanes/lead")], asked.append) == []
+    assert asked == []
+
+
+def test_one_channel_has_no_side() -> None:
+    x = noise(1.0, 0.1)
+    twice = middle_and_side_power(np.vstack([x, x]), RATE, [])
+    assert np.array_equal(middle_and_side_power(x, RATE, []), twice)

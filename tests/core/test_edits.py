@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from miclane.core.engine.graph import Builder
+from miclane.core.engine.builder import Builder
 from miclane.core.errors import MicLaneError, UnusableChainError
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Edit, Insert, Move, Remove, Set, apply

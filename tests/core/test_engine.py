@@ -9,8 +9,8 @@ from hypothesis import strategies as st
 
 from conftest import RATE, db, noise, one_lane, residue_db, run, sine
 from miclane.core.audio import read_sound
+from miclane.core.engine.builder import Builder
 from miclane.core.engine.cache import Rendered, RenderStore
-from miclane.core.engine.graph import Builder
 from miclane.core.engine.render import Cancel, Renderer
 from miclane.core.engine.stream import stream
 from miclane.core.errors import CancelledError

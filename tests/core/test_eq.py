@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from conftest import RATE, noise, residue_db, run
 from miclane.core.stages.eq import Band, Eq
-from miclane.core.stages.eq_design import BUTTERWORTH_SLOPES, section
+from miclane.core.stages.eq_design import BUTTERWORTH_SLOPES, magnitude, response, section, slowest_pole
 
 AXIS = np.geomspace(20, 18000, 500)
 
@@ -155,3 +155,17 @@ def test_bands_for_the_side_leave_the_middle_alone() -> None:
     left = run(Eq(bands=(Band(frequency_hz=900, gain_db=9, target="left"),)), x).y
     assert residue_db(left[1], x[1]) < -300
     assert residue_db(left[0], x[0]) > -40
+
+
+@pytest.mark.parametrize("rate", [44100, 48000, 88200, 96000])
+@pytest.mark.parametrize(("shape", "most"), [("bell", 8.5), ("low_shelf", 6.5), ("high_shelf", 6.5)])
+def test_no_boost_rings_where_the_band_ends(rate: int, shape: str, most: float) -> None:
+    to_the_top, far = np.linspace(100, rate / 2, 4000), np.geomspace(20, 4e5, 4000)
+    for q in (0.1, 0.5, 1.5, 4, 10, 17.4, 40):
+        for f in np.geomspace(5000, 22000, 12):
+            for gain in (-48, -20, 6, 12, 25.5, 30, 48):
+                made = section(shape, float(f), float(gain), q, rate)
+                over = 20 * np.log10(np.abs(response(made[None], to_the_top, rate)).max())
+                asked = 10 * np.log10(magnitude(shape, f, gain, q)(far).max())
+                assert over < asked + (2.5 if q <= 4 else most)
+                assert slowest_pole(made) < 0.99995

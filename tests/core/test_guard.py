@@ -8,14 +8,15 @@ import pytest
 from pydantic import ValidationError
 
 from conftest import RATE, noise, sine
-from miclane.core.engine.graph import Builder
+from miclane.core.engine.builder import Builder
 from miclane.core.engine.render import Cancel, Renderer
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnsoundError, UnusableChainError
 from miclane.core.mix.chain import read_chain
 from miclane.core.mix.document import Session
 from miclane.core.process import process
-from miclane.core.stages.base import EDGES_APART, Processor, Stage
+from miclane.core.stages.base import EDGES_APART, Stage
+from miclane.core.stages.processor import Processor
 from miclane.core.stages.trim import Trim
 
 WITH_EDGES = [(kind, *edge) for kind, made in sorted(Stage.kinds.items()) for edge in made.edges]

@@ -1,5 +1,7 @@
 """Phrases, sibilants, noise and spectra against what is true of the demo song and of made signals."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 from scipy.signal import butter, sosfiltfilt
@@ -10,12 +12,15 @@ from miclane.core.engine.node import make_trace
 from miclane.core.findings.report import measure_file
 from miclane.core.measure.events import find_sibilants
 from miclane.core.measure.noise import noise_floor_dbfs
-from miclane.core.measure.phrases import find_phrases
+from miclane.core.measure.phrases import Span, find_phrases
 from miclane.core.measure.pitch import pitch_range_hz, track_pitch
 from miclane.core.measure.spectrum import AXIS_HZ, long_term_db
 from miclane.core.measure.stages import read_stage
+from miclane.core.measure.words import syllables, word_spans
 from miclane.demo.seed import SONG
+from speech import VOWELS
 
+SUNG = VOWELS | {"ah", "ao", "aw", "ax", "ay", "eh", "er", "ey", "ih", "iy", "ow", "oy", "uh", "uw", "aa", "ae"}
 LANES = ("lead", "double", "high_harmony", "low_harmony")
 
 
@@ -142,3 +147,31 @@ def test_report_of_silence_has_no_findings() -> None:
     told = measure_file(np.zeros((1, 2 * RATE)), RATE)
     assert told["phrases"] == told["events"] == told["rings"] == []
     assert told["pitch_range_hz"] is None
+
+
+@pytest.mark.parametrize("lane", LANES)
+def test_words_are_about_where_they_are_sung(lane: str, truth: dict) -> None:
+    """A word begins somewhere between the vowel before it and its own first vowel."""
+    x, off_s, last_s = read_sound(SONG / f"{lane}.flac").audio, [], []
+    for phrase in truth["lanes"][lane]:
+        words = phrase["words"].split()
+        first_vowels = np.cumsum([0, *(syllables(w) for w in words)])
+        if first_vowels[-1] != len(phrase["notes"]):
+            continue  # sung on more notes than it has syllables
+        spans = word_spans(x, RATE, Span(*(round(phrase[e] * RATE) for e in ("start_s", "end_s"))), phrase["words"])
+        assert [s.end for s in spans[:-1]] == [s.start for s in spans[1:]]
+        for k, span in zip(first_vowels[1:-1], spans[1:], strict=True):
+            begins = phrase["notes"][k]["start_s"]
+            ends = max(p["end_s"] for p in phrase["phones"] if p["name"] in SUNG and p["end_s"] <= begins + 1e-3)
+            off_s.append(max(0.0, ends - span.start / RATE, span.start / RATE - begins))
+        last_s.append(off_s[-1])
+    assert len(off_s) > 10
+    assert np.percentile(off_s, 80) < 0.04
+    assert max(last_s) < 0.02
+
+
+def test_words_of_very_long_and_very_short_phrases_come_in_order() -> None:
+    for seconds, words in ((0.1, "one two three four five"), (150.0, "one two three"), (1.0, "")):
+        spans = word_spans(noise(seconds), RATE, Span(0, round(seconds * RATE)), words)
+        assert len(spans) == len(words.split())
+        assert all(a.end == b.start and a.end > a.start for a, b in pairwise(spans))

@@ -5,11 +5,11 @@ from dataclasses import dataclass
 import numpy as np
 import pytest
 import soxr
-from scipy.signal import butter, sosfiltfilt
+from scipy.signal import butter, fftconvolve, sosfiltfilt
 
 from conftest import RATE, noise, one_lane, run
 from miclane.core.audio import read_sound
-from miclane.core.engine.graph import Builder
+from miclane.core.engine.builder import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.errors import UnusableChainError
 from miclane.core.measure.events import SHARP, find_sibilants
@@ -31,6 +31,7 @@ from miclane.core.stages.apart import Apart
 from miclane.core.stages.base import HEARD, TAKEN, Passage
 from miclane.core.stages.deess import Deess
 from miclane.core.stages.eq import Eq
+from miclane.core.stages.linear_band import LinearBand, band_taps
 from miclane.core.stages.plosive import Plosive
 from miclane.demo.seed import SONG
 from speech import VOWELS, sing, with_noise
@@ -344,3 +345,24 @@ def test_the_balance_of_a_take_without_sibilants_is_no_number() -> None:
     assert np.isnan(balance_db(noise(1), RATE, []))
     assert deess_start(np.zeros((1, RATE)), RATE) == {}
     assert plosive_start(np.zeros((1, RATE)), RATE, [], 0.0) == {}
+
+
+@pytest.mark.parametrize(("edges", "rate"), [((20.0, 120.0), 48000), ((20.0, 120.0), 44100), ((2000.0, 9000.0), 48000)])
+def test_a_band_worked_out_every_few_frames_is_the_band_of_all_frames(edges: tuple[float, float], rate: int) -> None:
+    x = noise(3.0, 0.1, 2, rate=rate, seed=5)
+    x[:, rate : 2 * rate] += 0.2 * np.sin(2 * np.pi * 70 * np.arange(rate) / rate)
+    latency = round(0.25 * rate)
+    gain_db = np.zeros(x.shape[1] + 8)
+    gain_db[rate // 2 : -rate // 3] = -12.0
+    band = LinearBand((edges,), rate, 2, latency, 1.0)
+    band.start_at(777)
+    got, at = np.empty_like(x), 0
+    for count in [4096, 17, 9000, 501] * 20:
+        stop = min(at + count, x.shape[1])
+        got[:, at:stop] = band.process(np.ascontiguousarray(x[:, at:stop]), gain_db[at : stop + 8].copy())
+        at = stop
+    whole = np.stack([fftconvolve(row, band_taps((edges,), rate)[0], "same") for row in x])
+    late = np.pad(x, ((0, 0), (latency, 0)))[:, : x.shape[1]]
+    share = 1 - 10 ** (gain_db[: x.shape[1]] / 20)
+    wanted = late - share * np.pad(whole, ((0, 0), (latency, 0)))[:, : x.shape[1]]
+    assert np.abs(got - wanted).max() < 3e-4 * np.abs(whole).max()

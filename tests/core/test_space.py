@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.signal import fftconvolve
 
 from conftest import RATE, db, noise, one_lane, residue_db, run, sine
-from miclane.core.engine.graph import Builder
+from miclane.core.engine.builder import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.errors import UnknownPlaceError
 from miclane.core.impulses import MADE, finders, impulse

@@ -1,14 +1,16 @@
 """The raw-take report against the demo's list of faults, and against speech that the tests make themselves."""
 
 from functools import cache
+from typing import Any
 
 import numpy as np
 import pytest
 from scipy.signal import sosfilt
 
-from conftest import RATE, db, run, sine
+from conftest import RATE, db, noise, run, sine
 from miclane.core.audio import read_sound
 from miclane.core.findings.answers import answer_edits
+from miclane.core.findings.finding import Finding, NewBand, NewStage
 from miclane.core.findings.rules import find, low_cut_hz, measure_again
 from miclane.core.measure.balance import sung_spread_db
 from miclane.core.measure.loudness import integrated_lufs
@@ -211,7 +213,7 @@ def lane_of(audio: np.ndarray, phrases: tuple[Span, ...], stages: list | None = 
 
 def test_every_answer_makes_its_own_measure_better_and_is_then_done(take: Take, lead: np.ndarray) -> None:
     from conftest import reader
-    from miclane.core.engine.graph import Builder
+    from miclane.core.engine.builder import Builder
     from miclane.core.engine.stream import stream
 
     findings = find(take, "lead")
@@ -232,6 +234,54 @@ def test_every_answer_makes_its_own_measure_better_and_is_then_done(take: Take, 
         assert again < finding.value
         if finding.id.startswith("ring"):
             assert abs(again) < 2.5
+
+
+def low_bell(gain_db: float) -> dict[str, Any]:
+    return {"shape": "bell", "frequency_hz": 300, "gain_db": gain_db, "q": 0.9}
+
+
+def test_an_answer_reckons_with_what_the_chain_does_already() -> None:
+    x, phrases = noise(2.0), (Span(0, RATE),)
+    mud = Finding("build-up", "Mud", "", 5.0, "dB", 1.5, answers=(NewBand(low_bell(-5.0)),))
+    dull = Finding("dull-presence", "Dull", "", 9.0, "dB short", 4.5, answers=(NewBand(low_bell(3.0)),))
+    sharp = Finding(
+        "sibilance", "Sharp", "", 9.0, "dB to the voice", 4.0, answers=(NewStage("deess", {"threshold_db": 2.5}),)
+    )
+
+    def now(finding: Finding, value: float, *stages: dict[str, Any]) -> list[Any]:
+        lane = lane_of(x, phrases, [{"id": f"s{k}", **s} for k, s in enumerate(stages)]).lanes[0]
+        return answer_edits(lane, finding, value)
+
+    assert now(mud, 1.4) == []
+    assert now(mud, 3.0)[0].value["bands"][0]["gain_db"] == -3.0
+    cut = {"kind": "eq", "bands": [low_bell(-4.0)]}
+    assert [e.value for e in now(mud, 3.1, cut) if e.path.endswith("gain_db")] == [-6.1]
+    assert [e.value for e in now(mud, 19.0, cut) if e.path.endswith("gain_db")] == [-15.0]
+    lifted = {"kind": "eq", "bands": [low_bell(5.0)]}
+    assert [e.value for e in now(dull, 12.0, lifted) if e.path.endswith("gain_db")] == [9.0]
+    assert now(sharp, 3.9, {"kind": "deess"}) == []
+    further = {e.path.rsplit("/", 1)[1]: e.value for e in now(sharp, 6.0, {"kind": "deess", "threshold_db": -6.0})}
+    assert further == {"threshold_db": -8.5, "max_cut_db": 10.5}
+
+
+def test_answers_given_on_top_of_one_another_come_to_the_measure_and_not_past_it(take: Take, lead: np.ndarray) -> None:
+    from conftest import reader
+    from miclane.core.engine.builder import Builder
+    from miclane.core.engine.stream import stream
+
+    ring = next(f for f in find(take, "lead") if f.id.startswith("ring"))
+    (answer,) = ring.answers
+    begun = {**answer.band, "gain_db": round(answer.band["gain_db"] / 3, 1)}
+    session = lane_of(lead, take.phrases, [{"kind": "eq", "id": "own", "bands": [begun]}])
+    values = []
+    for _ in range(4):
+        graph = Builder(session).build()
+        key = graph.places["lane:lead:treated"]
+        blocks = [b for (b,) in stream(graph, [key], lead.shape[1], reader({"a" * 64: lead}))]
+        values.append(measure_again(ring, measure_take(np.concatenate(blocks, axis=1), RATE, take)))
+        session = apply(session, answer_edits(session.lanes[0], ring, values[-1])).session
+    assert values[0] > ring.good >= values[-1] > -2.5
+    assert answer_edits(session.lanes[0], ring, values[-1]) == []
 
 
 def test_what_is_a_matter_of_taste_is_marked_and_backings_get_no_lift() -> None:

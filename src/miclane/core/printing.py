@@ -11,7 +11,8 @@ import numpy as np
 from pydantic import Field
 
 from .audio import SoundWriter
-from .engine.graph import Builder, Graph, flat_path
+from .engine.builder import Builder
+from .engine.graph import Graph
 from .engine.render import Cancel, SoundReader
 from .engine.stream import stream
 from .errors import UnusableChainError
@@ -24,9 +25,14 @@ Format = Literal["wav-32", "wav-24", "wav-16", "flac-24", "flac-16", "ogg"]
 
 
 class PrintRequest(Settings):
-    """What to print: `mix`, `vocals`, `lane:ID`, `return:ID`, `bus:ID`; lanes after their fader."""
+    """What to print: `mix`, `vocals`, `lane:ID`, `return:ID`, `bus:ID`; each after its fader.
 
-    targets: tuple[str, ...] = Field(("mix",), min_length=1, max_length=64)
+    As `stems` they add up to the mix: each goes through the faders of the buses after it and through those of their
+    stages that are linear; the others are left out (`left_out` names them).
+    """
+
+    targets: tuple[str, ...] = Field(("mix",), min_length=1, max_length=200)
+    stems: bool = False
     format: Format = "wav-24"
 
 
@@ -65,6 +71,23 @@ def name_of(session: Session, target: str) -> str:
     return next(x.name for x in members(session, kind) if x.id == name)
 
 
+def _after(session: Session, target: str) -> list[Bus]:
+    """The buses that a target goes through on its way to the mix, in order."""
+    kind, _, name = place_of(session, target).removesuffix(":out").partition(":")
+    member = next(x for x in members(session, kind) if x.id == name)
+    return session.buses_from(member.into if isinstance(member, Bus) else member.bus)
+
+
+def left_out(session: Session, target: str) -> list[str]:
+    """What a stem does not go through on its way to the mix, since it does not act on each part by itself."""
+    return [
+        f"{stage.label} of {bus.name}"
+        for bus in _after(session, target)
+        for stage in bus.stages
+        if stage.on and not stage.linear
+    ]
+
+
 class _End:
     """Tells when all has sounded: what is under −90 dBFS is held back, and dropped where nothing louder follows."""
 
@@ -91,6 +114,12 @@ class _End:
     def is_over(self) -> bool:
         """Whether nothing louder can follow any more."""
         return sum(each[0].shape[1] for each in self._held) > self.patience
+
+
+def flat_path(name: str) -> str:
+    """A name as a file name: letters, digits, spaces and dashes, at most 80 characters and 180 bytes."""
+    kept = "".join(c if c.isalnum() or c in " -_" else "_" for c in name).strip()[:80]
+    return kept.encode()[:180].decode(errors="ignore").strip() or "print"
 
 
 def file_names(titles: list[str]) -> list[str]:
@@ -121,8 +150,7 @@ def print_session(
     cancel: Cancel | None = None,
 ) -> list[Printed]:
     """Print into `folder`; files are complete when this returns, and none is left when it raises."""
-    graph = Builder(session).build()
-    keys = [graph.places[place_of(session, t)] for t in request.targets]
+    graph, keys = _wanted(session, request)
     kind, _, bits = request.format.partition("-")
     folder.mkdir(parents=True, exist_ok=True)
     names = file_names([f"{session.name} - {name_of(session, t)}" for t in request.targets])
@@ -154,6 +182,37 @@ def print_session(
         for part in parts:
             part.unlink(missing_ok=True)
     return [_with_clipping(file, writer) for file, writer in zip(files, writers, strict=True)]
+
+
+def _wanted(session: Session, request: PrintRequest) -> tuple[Graph, list[str]]:
+    """The graph of a session, and the node of each target."""
+    builder = Builder(session)
+    graph = builder.build()
+    places = [place_of(session, t) for t in request.targets]
+    keys = [graph.places[place] for place in places]
+    if request.stems:
+        after = [_after(session, t) for t in request.targets]
+        keys = [builder.stem(p, way[0].id) if way else graph.places[p] for p, way in zip(places, after, strict=True)]
+    return graph, keys
+
+
+def sounds_of(session: Session, request: PrintRequest) -> tuple[str, ...]:
+    """What names the sound of each target: the same name, the same samples."""
+    return tuple(_wanted(session, request)[1])
+
+
+def peaks_dbfs(
+    session: Session, request: PrintRequest, read: SoundReader, cancel: Cancel | None = None
+) -> tuple[float, ...]:
+    """The highest sample of each target in dB of full scale, −200 for silence, without writing anything."""
+    graph, keys = _wanted(session, request)
+    end, peaks = _End(graph, keys), [1e-10] * len(keys)
+    for blocks in stream(graph, keys, end.latest, read, cancel):
+        for each in end.take(blocks):
+            peaks = [max(peak, float(np.abs(b).max(initial=0.0))) for peak, b in zip(peaks, each, strict=True)]
+        if end.is_over():
+            break
+    return tuple(20 * float(np.log10(peak)) for peak in peaks)
 
 
 def _with_clipping(file: Printed, writer: SoundWriter) -> Printed:

@@ -5,7 +5,9 @@ from typing import Any
 import numpy as np
 
 from .audio import cut_padded
-from .engine.graph import Builder
+from .engine.builder import Builder
+from .engine.graph import Graph
+from .engine.node import BLOCK
 from .engine.render import Renderer, SoundReader
 from .engine.stream import stream
 from .measure.makeup import makeup_edits
@@ -19,8 +21,10 @@ from .mix.paths import Path
 from .stages.base import Key, Stage
 from .stages.eq import Eq
 
-_FILE, _KEY, _LEAST_POWER = "0" * 64, "1" * 64, 1e-10
+_FILE, _KEY, _ON_ITS_WAY, _LEAST_POWER = "0" * 64, "1" * 64, "2" * 64, 1e-10
 _LONGEST_TAIL_S = 60.0  # of each stage
+_FEW = 2  # stages
+_BEYOND_S = 1.0  # of what comes into a stage, for the look-ahead of those after it
 
 
 def process(
@@ -46,21 +50,19 @@ def process(
         {"name": "file", "rate": 48000, "lanes": lanes, "buses": [Bus(id="mix", name="Mix", into=None)]}
     )
 
+    sounds = {_FILE: audio} | ({_KEY: key} if key is not None else {})
+
     def read(digest: str, start: int, stop: int) -> np.ndarray:
-        found = audio if digest == _FILE else key
-        assert found is not None
-        return cut_padded(found, start, stop)
+        return cut_padded(sounds[digest], start, stop)
 
     tail = sum(min(s.at_tempo(session.tempo_bpm).tail_s(), _LONGEST_TAIL_S) for s in chain.stages if s.on)
     total = audio.shape[1] + round(tail * rate)
-    session = _made_up(session, audio, rate, read)
-    builder = Builder(session)
-    builder.graph.rate = rate
-    graph = builder.build()
+    session = _made_up(session, audio, rate, total, sounds, read, traces)
+    graph = _graph(session, rate)
     end = graph.places["lane:file:treated"]
     if not traces:
         out, at = np.empty((graph.nodes[end].channels, total)), 0
-        for (block,) in stream(graph, [end], total, read):
+        for (block,) in stream(graph, [end], total, read, chunk=_chunk(session)):
             out[:, at : at + block.shape[1]] = block
             at += block.shape[1]
         return out, []
@@ -96,26 +98,66 @@ def _plain(stage: Stage) -> dict[str, Any]:
     return tree
 
 
-def _made_up(session: Session, audio: np.ndarray, rate: int, read: SoundReader) -> Session:
-    """The session with the makeup of every stage that makes up its own level, by the loudness of the file."""
-    frames = audio.shape[1]
-    power = middle_and_side_power(audio, rate, [Span(0, frames)])
+def _graph(session: Session, rate: int) -> Graph:
+    builder = Builder(session)
+    builder.graph.rate = rate
+    return builder.build()
+
+
+def _made_up(
+    session: Session,
+    audio: np.ndarray,
+    rate: int,
+    total: int,
+    sounds: dict[str, np.ndarray],
+    read: SoundReader,
+    whole: bool,
+) -> Session:
+    """The session with the makeup of every stage that makes up its own level, by the loudness of the file.
+
+    What came into the last of them was rendered for it, for `total` frames: where nothing behind it listens to the file
+    itself, and unless the `whole` chain is wanted, the session begins there, with that among the sounds.
+    """
+    frames, beyond = audio.shape[1], total + round(_BEYOND_S * rate)
 
     def spectrum_of(lane: Lane) -> np.ndarray | None:
-        return power if lane.id == "file" and power.max() > _LEAST_POWER else None
+        if lane.id != "file":
+            return None
+        power = middle_and_side_power(audio, rate, [Span(0, frames)])
+        return power if power.max() > _LEAST_POWER else None
 
     if edits := makeup_edits(session, [Set(path="lanes/file")], spectrum_of):
         session = apply(session, edits).session
+    at = ""
 
     def coming_in(now: Session, path: Path, stage: str) -> np.ndarray:
-        builder = Builder(now)
-        builder.graph.rate = rate
-        graph = builder.build()
-        key = graph.places[f"{path.place}:before:{stage}"]
-        return np.concatenate([block for (block,) in stream(graph, [key], frames, read)], axis=1)
+        nonlocal at
+        graph = _graph(_from(now, at, sounds), rate)
+        end = graph.places[f"{path.place}:before:{stage}"]
+        found = np.concatenate([block for (block,) in stream(graph, [end], beyond, read, chunk=_chunk(now))], axis=1)
+        stages = [s.id for s in now.lane("file").stages]
+        if not whole and stage in stages and not _listens(now.lane("file").stages[stages.index(stage) :]):
+            at, sounds[_ON_ITS_WAY] = stage, found
+        return found[:, :frames]
 
     edits = match_edits(session, lambda path, stage: True, coming_in, rate)
-    return apply(session, edits).session if edits else session
+    return _from(apply(session, edits).session if edits else session, at, sounds)
+
+
+def _from(session: Session, stage: str, sounds: dict[str, np.ndarray]) -> Session:
+    """The session with the file's chain from a stage on, and what comes into that as its sound."""
+    if not stage:
+        return session
+    lane, found = session.lane("file"), sounds[_ON_ITS_WAY]
+    first = next(i for i, s in enumerate(lane.stages) if s.id == stage)
+    sound = Sound(digest=_ON_ITS_WAY, channels=found.shape[0], frames=found.shape[1])
+    cut = lane.model_copy(update={"sound": sound, "stages": lane.stages[first:]})
+    return session.model_copy(update={"lanes": tuple(cut if one is lane else one for one in session.lanes)})
+
+
+def _listens(stages: tuple[Stage, ...]) -> bool:
+    """Whether any of these stages, or of those inside them, listens to a key."""
+    return any(s.listens() is not None or any(_listens(b.stages) for b in s.forks()) for s in stages)
 
 
 def _lane(identifier: str, digest: str, audio: np.ndarray | None, stages: list[dict[str, Any]]) -> Lane:
@@ -130,3 +172,8 @@ def _key_to(stages: list[dict[str, Any]], lane: str) -> None:
             stage["key"] = Key(lane=lane, tap="raw").model_dump()
         for branch in stage.get("branches", []):
             _key_to(branch["stages"], lane)
+
+
+def _chunk(session: Session) -> int:
+    """Frames in one go: more where few stages share the cache."""
+    return BLOCK if len(session.lane("file").stages) > _FEW else 2 * BLOCK

@@ -5,6 +5,8 @@ import re
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Decimal
 
+import numpy as np
+
 from .errors import UnusableValueError
 
 NOTES = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
@@ -39,6 +41,7 @@ FORMATS: dict[str, tuple[Format, ...]] = {
 
 _NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
 _NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|lufs|lu|ms|s|%|st|x)?(?::1)?$")
+_PAN = re.compile(r"^(?:([lrc])\s*(\d*\.?\d*)|([+-]?\d*\.?\d+)\s*([lrc]?))$")
 _FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
 
 
@@ -84,8 +87,8 @@ def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
     typed into a field of milliseconds. Raises UnusableValueError with words fit to show.
     """
     typed = text.strip().lower().replace(",", ".").replace("−", "-")
-    if unit == "pan" and (side := re.match(r"^([lrc])\s*(\d*\.?\d*)$", typed)):
-        return {"l": -0.01, "r": 0.01, "c": 0.0}[side[1]] * float(side[2] or 0)
+    if unit == "pan":
+        return _pan(typed, text)
     if unit == "Hz" and _NOTE.match(typed):
         return note_hz(typed)
     if unit in ("ms", "s") and _FRACTION.match(typed):
@@ -103,6 +106,23 @@ def parse_value(text: str, unit: str, tempo_bpm: float = 120.0) -> float:
     if unit == "%":
         return value / 100
     return value
+
+
+def _pan(typed: str, text: str) -> float:
+    """`40 L`, `L40`, `-40` (left), `C`: -1 to 1."""
+    found = _PAN.match(typed)
+    if not found:
+        raise UnusableValueError(f"“{text}” is not a place; type L 40, 40 R, C, or -40 for the left")
+    side, number = found[1] or found[4] or "", found[2] or found[3] or "0"
+    return {"l": -0.01, "c": 0.0}.get(side, 0.01) * float(number)
+
+
+def held(value: float, low: float, high: float, unit: str, label: str) -> float:
+    """A value that was typed for what goes from low to high; UnusableValueError says so of one beyond."""
+    if low - 1e-9 <= value <= high + 1e-9:
+        return min(max(value, low), high)
+    ends = " to ".join(" ".join(show_value(end, unit)).strip() for end in (low, high))
+    raise UnusableValueError(f"{label} goes from {ends}")
 
 
 def show_value(value: float, unit: str, signed: bool = True) -> tuple[str, str]:
@@ -131,3 +151,11 @@ def show_time(seconds: float) -> str:
     """Minutes, seconds and tenths, as `0:43.2`."""
     tenths = round(max(0.0, seconds) * 10)
     return f"{tenths // 600}:{tenths // 10 % 60:02d}.{tenths % 10}"
+
+
+def beside_dry(gain_db: np.ndarray, mix: float, scale: np.ndarray | float = 1.0) -> np.ndarray:
+    """What a gain in dB amounts to with `mix` of it, times `scale`, beside the dry sound; 0 dB stays 0 dB."""
+    if mix >= 1.0:
+        return gain_db
+    wet = mix * scale
+    return 20 * np.log10(np.maximum((1.0 - mix + wet * 10 ** (gain_db / 20)) / (1.0 - mix + wet), 1e-10))

@@ -7,7 +7,7 @@ import numba
 import numpy as np
 
 from .audio import cut_padded
-from .engine.graph import Builder
+from .engine.builder import Builder
 from .engine.render import Renderer
 from .mix.document import Session
 from .stages.base import Stage, load_kinds

@@ -227,19 +227,25 @@ class SessionStore:
             last = db.execute(LAST, where).first() if gesture and not state.ahead else None
             joins = last is not None and last.gesture == gesture
             position = state.steps if joins else state.steps + 1
-            updated = write_next(db, state.id, state.version, position, done.session, asked, token)
-            if not updated:
-                self._row(db, state.id)
-                return None
             made, undone = done.made, done.inverses
             if joins and last is not None:
                 before = read_edits(last.edits, last.document_version), read_edits(last.inverses, last.document_version)
                 made, undone = one_step(*before, made, undone)
                 label = label if asked else last.label
-            elif state.ahead:
+            nothing = joins and _leaves_nothing(done.session, asked, undone)
+            position -= nothing
+            updated = write_next(db, state.id, state.version, position, done.session, asked, token)
+            if not updated:
+                self._row(db, state.id)
+                return None
+            if not joins and state.ahead:
                 forget_after(db, state.id, state.steps)
             step = {"label": label, "gesture": gesture, "edits": as_json(made), "inverses": as_json(undone)}
-            if joins:
+            if nothing:
+                forget_after(db, state.id, position)
+                step_before = db.get(StepRow, (state.id, position))
+                label = step_before.label if step_before else ""
+            elif joins:
                 db.execute(AGAIN, {**where, **step, "document_version": DOCUMENT_VERSION})
             else:
                 db.execute(insert(STEPS), {**step, "session_id": state.id, "position": position})
@@ -329,6 +335,11 @@ class SessionStore:
         undo, redo = db.get(StepRow, (row.id, row.position)), db.get(StepRow, (row.id, row.position + 1))
         labels = undo.label if undo else "", redo.label if redo else ""
         return State(row.id, session, row.version, row.position, self._ahead(db, row), *labels, row.updated)
+
+
+def _leaves_nothing(session: Session, edits: list[Edit], inverses: list[Edit]) -> bool:
+    """Whether a gesture has ended where it began, by taking away again what it had put in."""
+    return any(e.op == "remove" for e in edits) and apply(session, inverses).session == session
 
 
 def _check_sounds(db: Db, after: Session, before: Session | None) -> None:

@@ -1,10 +1,11 @@
 """What follows from an edit and is part of its step: makeup of EQs, compressors, drives; linked duckers."""
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
-from ..core.engine.graph import Builder
+from ..core.engine.builder import Builder
 from ..core.engine.render import Cancel, Renderer
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError
@@ -24,8 +25,9 @@ EXCERPT_S = 5.0
 class Follows:
     """Called with a session after edits, tells what else must be set.
 
-    A compressor or a drive is matched on an excerpt of what is sung into it. While a gesture moves something before
-    it, it waits for the hand to rest: then `resting` is asked for, which matches all of them.
+    A compressor or a drive that makes up its level, or works in another way now (its response), is matched on an
+    excerpt of what is sung into it. While a gesture moves something before it, it waits for the hand to rest: then
+    `resting` is asked for, which matches all of them.
     """
 
     def __init__(self, takes: Takes, renderer_of: Callable[[int], Renderer]) -> None:
@@ -37,10 +39,12 @@ class Follows:
         """What follows from `edits`, which the session has already."""
         found = makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
         found += link_edits(session, edits)
-        if not any(_makes_up(m.stages) for m in session.paths):
+        other = frozenset(e.path.split("/")[-2] for e in edits if e.path.endswith("/response"))
+        if not other and not any(_makes_up(m.stages) for m in session.paths):
             return found
         made = apply(session, found).session if found else session
-        return found + match_edits(made, lambda p, s: _reaches(edits, p, s, gesture != ""), self._coming_in, made.rate)
+        reached = partial(_reaches, edits, own=gesture != "")
+        return found + match_edits(made, reached, self._coming_in, made.rate, other)
 
     def resting(self, session: Session) -> list[Edit]:
         """What must be set once the hand rests."""

@@ -5,24 +5,29 @@ from pathlib import Path
 from typing import Any, Literal
 
 from ..core.measure.prepare import phrases_and_breaths
-from ..core.mix.document import Session, Sound
+from ..core.mix.document import Session, Sound, usual_buses
 from ..core.mix.edits import Insert, new_id
 from ..store.sessions import State
 from .studio import Studio
 
 Role = Literal["lead", "backing", "music"]
+USUAL_BUS: dict[Role, str] = {"lead": "lead", "backing": "backings", "music": "music"}
+CEILING = {"kind": "limiter", "name": "Ceiling", "ceiling_dbtp": -1}  # what the mix of a new session ends with
 _BACKING = re.compile(r"double|dbl|harm|back|bv|choir|adlib", re.I)
 _MUSIC = re.compile(r"music|inst|drum|brush|bass|pad|guitar|gtr|piano|keys|string|pluck|stem|mix|beat|synth|perc", re.I)
 
 
 def new_session(name: str, rate: int = 48000, tempo_bpm: float = 92.0, key: str = "") -> Session:
-    """An empty session with a plate that the lead ducks."""
+    """An empty session with a plate that the lead ducks, and a ceiling on the mix."""
     stages = [
         {"kind": "reverb", "id": "reverb", "name": "Plate"},
         {"kind": "duck", "id": "duck", "name": "Duck"},
     ]
     plate = {"id": "plate", "name": "Plate", "bus": "vocals", "stages": stages}
-    return Session.model_validate({"name": name, "rate": rate, "tempo_bpm": tempo_bpm, "key": key, "returns": [plate]})
+    buses = [bus.model_dump() for bus in usual_buses()]
+    buses[-1]["stages"] = [{**CEILING, "id": "ceiling"}]
+    tree = {"name": name, "rate": rate, "tempo_bpm": tempo_bpm, "key": key, "returns": [plate], "buses": buses}
+    return Session.model_validate(tree)
 
 
 def file_title(file_name: str) -> str:
@@ -72,7 +77,7 @@ def lane_for(studio: Studio, session: Session, sound: Sound, file_name: str, rol
     if chosen != "music":
         found = phrases_and_breaths(studio.sounds.middle(sound.digest, session.rate), session.rate)
         phrases, breaths = ([x.model_dump() for x in part] for part in found)
-    wanted = {"lead": "lead", "backing": "backings", "music": "music"}[chosen]
+    wanted = USUAL_BUS[chosen]
     buses = {bus.id for bus in session.buses}
     return {
         "id": identifier,

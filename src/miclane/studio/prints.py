@@ -9,16 +9,26 @@ from typing import Any
 
 import numpy as np
 import structlog
-from sqlalchemy import select
+from sqlalchemy import delete, select
 
 from ..core.audio import read_sound
 from ..core.engine.render import Cancel
 from ..core.errors import CancelledError, MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import measure_loudness
 from ..core.mix.edits import new_id
-from ..core.printing import Printed, PrintRequest, name_of, place_of, print_session
+from ..core.printing import (
+    Printed,
+    PrintRequest,
+    left_out,
+    name_of,
+    peaks_dbfs,
+    place_of,
+    print_session,
+    sounds_of,
+)
 from ..store.sessions import State
 from ..store.tables import PrintRow
+from .recent import Recent
 from .studio import Studio, envelope
 
 log = structlog.get_logger()
@@ -37,6 +47,7 @@ class Printer:
         self._cancels: dict[str, Cancel] = {}
         self._threads: set[threading.Thread] = set()
         self._turn = threading.Lock()
+        self._peaks: Recent[tuple[float, ...]] = Recent(64)
         self._stopping = False
         if studio.owner:
             self._sweep()
@@ -61,7 +72,7 @@ class Printer:
         identifier = new_id("w")
         with self.studio.database.writing() as db:
             row = PrintRow(id=identifier, session_id=state.id, version=state.version, state="waiting")
-            row.request = request.model_dump_json()
+            row.request = json.dumps({**request.model_dump(mode="json"), "step": state.steps})
             db.add(row)
             db.commit()
         self._cancels[identifier] = Cancel()
@@ -71,6 +82,16 @@ class Printer:
         self._threads.add(thread)
         thread.start()
         return identifier
+
+    def peaks_dbfs(self, state: State, request: PrintRequest) -> dict[str, float]:
+        """The highest sample that each target would have in a print, by its name, in dB of full scale."""
+        check = self.studio.newest(state)
+        read = self.studio.sounds.reader(state.session.rate)
+        names = [name_of(state.session, target) for target in request.targets]
+        found = self._peaks.get(
+            sounds_of(state.session, request), lambda: peaks_dbfs(state.session, request, read, check), check.check
+        )
+        return dict(zip(names, found, strict=True))
 
     def cancel(self, identifier: str) -> None:
         """Give a print up; what it wrote goes."""
@@ -119,6 +140,22 @@ class Printer:
             raise UnknownPlaceError(f"{name} is no longer in the data folder; print it again")
         return path, name
 
+    def files(self, session_id: str, identifier: str) -> list[tuple[Path, str]]:
+        """All files of a print that are still there, with their names."""
+        count = len(json.loads(self.row(session_id, identifier).files))
+        return [self.file(session_id, identifier, k) for k in range(count)]
+
+    def delete(self, session_id: str, identifier: str) -> None:
+        """Forget a print that is not under way, and take its files away."""
+        row = self.row(session_id, identifier)
+        if row.state in ("waiting", "running"):
+            raise MicLaneError("this print is under way; cancel it first")
+        with self.studio.database.writing() as db:
+            db.execute(delete(PrintRow).where(PrintRow.id == identifier))
+            db.commit()
+        shutil.rmtree(self.folder / identifier, ignore_errors=True)
+        log.info("print deleted", print=identifier)
+
     def _set(self, identifier: str, **values: Any) -> None:
         with self.studio.database.writing() as db:
             row = db.get(PrintRow, identifier)
@@ -164,7 +201,8 @@ class Printer:
         read = self.studio.sounds.reader(state.session.rate)
         cancel = self._cancels[identifier]
         files = print_session(state.session, request, folder, read, self._tell(identifier), cancel)
-        return [report_of(f, name_of(state.session, f.target)) for f in files]
+        missing = {f.target: left_out(state.session, f.target) if request.stems else [] for f in files}
+        return [report_of(f, name_of(state.session, f.target)) | {"left_out": missing[f.target]} for f in files]
 
     def _tell(self, identifier: str) -> Callable[[float], None]:
         def tell(share: float) -> None:

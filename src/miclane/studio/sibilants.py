@@ -1,5 +1,6 @@
 """Sibilants and plosives of a lane, and what is decided about them: where to begin, what goes a path of its own."""
 
+from collections.abc import Sequence
 from typing import Any, Literal
 
 import numpy as np
@@ -10,6 +11,7 @@ from ..core.measure.sibilance import balance_db, deess_back, deess_start, plosiv
 from ..core.mix.document import Lane
 from ..core.mix.edits import Edit, Insert, Remove, Set, new_id
 from ..core.mix.paths import Path, find_stage
+from ..core.stages.apart import Apart
 from ..core.stages.deess import Balanced, Deess
 from ..core.units import SILENT_DB
 from ..store.sessions import State
@@ -111,11 +113,17 @@ def _set(path: Path, stage_id: str, found: dict[str, Any], none: str) -> list[Ed
 
 
 def apart_edits(
-    studio: Studio, state: State, lane: Lane, stage_id: str, how: Literal["after", "about"]
+    studio: Studio,
+    state: State,
+    lane: Lane,
+    stage_id: str,
+    how: Literal["after", "about"],
+    events: Sequence[tuple[int, int]] = (),
 ) -> tuple[list[Edit], str]:
     """What splits a lane in time, after a stage of its main path or about it, and the id of the split.
 
-    Sibilants then go a path of their own, with their own level, stages and sends.
+    Sibilants then go a path of their own, with their own level, stages and sends: those `events` (frames) beside those
+    that do already, or where none are named all of the take.
     """
     index = next((k for k, s in enumerate(lane.stages) if s.id == stage_id), None)
     if index is None:
@@ -138,11 +146,22 @@ def apart_edits(
     }
     at = index if how == "about" else index + 1
     edits.append(Insert(path=f"lanes/{lane.id}/stages", index=at, value=split))
-    if not lane.apart:
+    if events:
+        apart = [a.model_dump() for a in lane.apart if not any(a.start < e and a.end > s for s, e in events)]
+        apart += [{"id": new_id("a"), "start": s, "end": e} for s, e in events]
+        edits.append(Set(path=f"lanes/{lane.id}/apart", value=sorted(apart, key=lambda a: a["start"])))
+        if _splits_apart(lane):
+            return edits[-1:], _splits_apart(lane)
+    elif not lane.apart:
         sharp = [e for e in sibilants_in(studio, lane, state.session.rate, 0, state.session.frames) if e.kind in SHARP]
         spans = [{"id": f"a{k}", "start": e.start, "end": e.end} for k, e in enumerate(sharp, 1)]
         edits.append(Set(path=f"lanes/{lane.id}/apart", value=spans))
     return edits, str(split["id"])
+
+
+def _splits_apart(lane: Lane) -> str:
+    """The id of a split on the lane's main path that lets sibilants go apart already; "" where there is none."""
+    return next((s.id for s in lane.stages for b in s.forks() if any(isinstance(i, Apart) for i in b.stages)), "")
 
 
 def _branch(name: str, part: str, inner: list[dict[str, Any]], sends: list[dict[str, Any]]) -> dict[str, Any]:

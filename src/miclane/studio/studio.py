@@ -12,8 +12,9 @@ from typing import Literal
 import numpy as np
 
 from ..core.engine.budget import Budget
+from ..core.engine.builder import Builder
 from ..core.engine.cache import RenderStore
-from ..core.engine.graph import Builder, Graph
+from ..core.engine.graph import Graph
 from ..core.engine.render import UNDER_WAY_BYTES, Cancel, Gate, Range, Renderer
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
@@ -32,8 +33,8 @@ from .recent import Recent
 from .takes import Takes
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band"]
-SongVariant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "removed"]
+Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed"]
+SongVariant = Literal[Variant, "removed"]
 BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 MATCH_LIMIT_DB = 30.0
@@ -153,10 +154,11 @@ class Studio:
         unducked: bool = False,
         alone: tuple[str, str, int] | None = None,
         duck_first: bool = False,
+        bypass: tuple[str, str] | None = None,
     ) -> Graph:
         """Graph of a session at its version; what can be said of it as for the Builder."""
-        key = (state.id, state.version, untreated, unducked, alone, duck_first)
-        return self._graphs.get(key, Builder(state.session, untreated, unducked, alone, duck_first).build)
+        said = (untreated, unducked, alone, duck_first, bypass)
+        return self._graphs.get((state.id, state.version, *said), Builder(state.session, *said).build)
 
     def _without_return(self, state: State, identifier: str) -> Graph:
         """Graph of a session with one of its returns muted."""
@@ -258,9 +260,14 @@ class Studio:
         return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
 
     def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone = ("", 0)) -> Graph:
-        """The graph as it is, one side of a comparison, or the lane ending with one band of an EQ alone."""
+        """The graph as it is, one side of a comparison, or the lane ending with one band of an EQ alone.
+
+        `band` names the stage that is meant: of the band, the one that is bypassed, or the return that is left out.
+        """
         if variant == "band":
             return self.graph(state, alone=(lane, *band))
+        if variant == "bypassed":
+            return self.graph(state, bypass=(lane, band[0]))
         if variant == "untreated":
             return self.graph(state, lane if hear in ("lane", "dry") else "*")
         if variant == "without":
@@ -278,13 +285,14 @@ class Studio:
         stop: int,
         loop: tuple[int, int],
         against: Variant = "untreated",
+        band: BandAlone = ("", 0),
     ) -> Figures:
         """Loudness of the loop treated and untreated; rendered over [start, stop) so that nothing is done twice."""
         sides: tuple[Variant, Variant] = ("treated", against)
-        keys = [self.target(self.variant_graph(state, hear, lane, side), hear, lane) for side in sides]
+        keys = [self.target(self.variant_graph(state, hear, lane, side, band), hear, lane) for side in sides]
 
         def heard(side: Variant) -> np.ndarray:
-            found = self.range(state, hear, lane, start, stop, side)
+            found = self.range(state, hear, lane, start, stop, side, band=band)
             return found.audio[:, max(0, loop[0] - start) : loop[1] - start]
 
         rate = state.session.rate

@@ -16,6 +16,7 @@ from ..core.measure.pitch import pitch_range_hz, track_pitch
 from ..core.measure.plosives import find_plosives
 from ..core.measure.spectrum import middle_and_side_power
 from ..core.measure.take import Take
+from ..core.measure.words import word_spans
 from ..core.measure.worker import TAKE, Measurer
 from ..core.mix.document import Lane, Sound
 from ..core.warm import fingerprint
@@ -54,6 +55,12 @@ class Takes:
             return TAKE.validate_python(self.sounds.kept(sound.digest, f"take-{rate}-{measures_version()}", find))
 
         return self._raw.get((sound.digest, rate), measure)
+
+    def words(self, sound: Sound, rate: int, phrase: Span, words: str) -> list[Span]:
+        """Where the words of a phrase of a raw take are about."""
+        audio = self.sounds.reader(rate)(sound.digest, phrase.start, phrase.end)
+        found = word_spans(audio, rate, Span(0, phrase.end - phrase.start), words)
+        return [Span(s.start + phrase.start, s.end + phrase.start) for s in found]
 
     def treated(self, graph: Graph, lane: Lane, renderer: Renderer, cancel: Cancel | None = None) -> Take:
         """The same take after all stages of its lane, measured at the places of the raw one."""

@@ -48,32 +48,37 @@ def fraction(value: float, low: float, high: float, scale: str) -> float:
 
 
 def rule_context(
-    model: Settings, field: str, path: str, label: str = "", usual: tuple[float, float] | None = None
+    model: Settings, field: str, path: str, label: str = "", usual: tuple[float, float] | None = None, called: str = ""
 ) -> dict[str, Any]:
-    """All that the template of a rule needs for a numeric field at a path; `usual` replaces the field's usual span."""
+    """All that the template of a rule needs for a numeric field at a path.
+
+    `usual` replaces the field's usual span; it is `called` that where it is named without what stands beside it.
+    """
     rule = rule_of(model, field)
     if rule is None:
         raise ValueError(f"{field} has no rule")
     bounds = bounds_of(model, field)
     value = float(getattr(model, field))
     low, high, scale = bounds["low"], bounds["high"], rule["scale"]
-    number, unit = show_value(value, rule["unit"], rule["signed"])
+    number, unit = ("off", "") if value == rule["off"] else show_value(value, rule["unit"], rule["signed"])
     usual = usual or rule["usual"]
     edges = getattr(model, "edges", ())
     spread = [round(100 * fraction(u, low, high, scale), 2) for u in usual] if usual else None
     return {
-        "path": f"{path}/{field}",
+        "path": f"{path}/{field}".lstrip("/"),
         "label": label or rule["label"],
         "unit": rule["unit"],
         "value": value,
         "number": number,
         "unit_shown": unit,
         "note": note_name(value) if field == "frequency_hz" else "",
+        "called": called or label or rule["label"],
         **bounds,
         "scale": scale,
         "step": rule["step"],
         "signed": rule["signed"],
         "hint": rule["hint"],
+        "off": rule["off"],
         "at": round(100 * min(max(fraction(value, low, high, scale), 0), 1), 3),
         "usual": spread,
         "below": next((f"{path}/{above}" for below, above in edges if below == field), ""),

@@ -10,17 +10,78 @@ from .finding import Answer, Finding, NewBand, NewStage, PhraseTrims
 
 _NEAR = 1.19  # a quarter of an octave
 _NEAR_ENOUGH_DB = 0.5
+_BEYOND_DB, _LEAST_SHARE, _STEP_DB = 0.5, 0.2, 3.0
+_MOST_CUT_DB, _MOST_BOOST_DB = -15.0, 9.0  # of an answer's band, however much is left
+_FURTHER: dict[str, dict[str, tuple[float, float]]] = {  # which way its settings go, and how far at the most
+    "deess": {"threshold_db": (-1.0, -24.0), "max_cut_db": (1.0, 20.0)},
+    "plosive": {"threshold_db": (-1.0, -24.0), "max_cut_db": (1.0, 30.0)},
+}
 _CLOSE_ENOUGH = {"frequency_hz": 0.02, "gain_db": 0.15, "q": 0.1}
 
 
-def answer_edits(lane: Lane, finding: Finding) -> list[Edit]:
-    """Edits that apply all answers of a finding to a lane; none where they are applied already."""
+def answer_edits(lane: Lane, finding: Finding, now: float | None = None) -> list[Edit]:
+    """Edits that apply all answers of a finding to a lane; none where they are applied already.
+
+    With `now`, the finding's value in the treated sound, what the chain does already is reckoned with: nothing where
+    that is good, a band that does part of it is turned on from where it stands, a new one does the part that is left.
+    """
+    if now is not None and finding.compared and now <= finding.good:
+        return []
     edits: list[Edit] = []
     for answer in finding.answers:
-        more = _edits_for(lane, answer)
+        more = _edits_for(lane, answer if now is None else _reckoned(lane, answer, finding, now))
         edits += more
         lane = _with(lane, more)
     return edits
+
+
+def _reckoned(lane: Lane, answer: Answer, finding: Finding, now: float) -> Answer:
+    """The answer to what is left of a finding, `now` over a good value, on top of what the lane does already."""
+    if not finding.compared:
+        return answer
+    left = now - finding.good
+    if isinstance(answer, NewBand) and "gain_db" in answer.band:
+        wanted = float(answer.band["gain_db"])
+        way = 1.0 if wanted > 0 else -1.0
+        band = _band_like(lane, answer.band)
+        if band is not None and band.on:
+            gain = band.gain_db + way * (left + _BEYOND_DB)
+            gain = (
+                min(gain, max(band.gain_db, _MOST_BOOST_DB)) if way > 0 else max(gain, min(band.gain_db, _MOST_CUT_DB))
+            )
+            kept = {"frequency_hz": band.frequency_hz, "q": band.q, "gain_db": round(gain, 1)}
+            return NewBand({**answer.band, **kept})
+        share = min(1.0, max(_LEAST_SHARE, now / finding.value)) if finding.value > 0 else 1.0
+        return NewBand({**answer.band, "gain_db": round(wanted * share, 1)})
+    if isinstance(answer, NewStage) and answer.kind in _FURTHER:
+        stage = next((s for s in lane.stages if s.kind == answer.kind and s.on), None)
+        if stage is None:
+            return answer
+        by = max(left + _BEYOND_DB, _NEAR_ENOUGH_DB) if finding.unit.startswith("dB") else _STEP_DB
+        settings = dict(answer.settings)
+        for name, (way, end) in _FURTHER[answer.kind].items():
+            goal = getattr(stage, name) + way * by
+            settings[name] = round(max(goal, end) if way < 0 else min(goal, end), 1)
+        return NewStage(answer.kind, settings, answer.before)
+    return answer
+
+
+def _band_like(lane: Lane, wanted: dict[str, Any]) -> Band | None:
+    eq = next((s for s in lane.stages if isinstance(s, Eq)), None)
+    return next((b for b in eq.bands if _same_purpose(b, wanted)), None) if eq and eq.on else None
+
+
+def answering(lane: Lane, finding: Finding) -> Stage | None:
+    """The stage of a lane that answers a finding, once its answers are applied; None where there is none."""
+    for answer in finding.answers:
+        for stage in lane.stages:
+            if isinstance(stage, Eq) if isinstance(answer, NewBand) else stage.kind == _kind(answer):
+                return stage
+    return None
+
+
+def _kind(answer: Answer) -> str:
+    return answer.kind if isinstance(answer, NewStage) else "trim"
 
 
 def _edits_for(lane: Lane, answer: Answer) -> list[Edit]:

@@ -5,6 +5,7 @@ from typing import Any, Literal
 
 from ..measure.phrases import Span
 
+ONLY_SAID = 1e9  # as `good`: nothing on the lane answers it, so it is not measured again
 Role = Literal["lead", "backing", "music"]
 
 
@@ -53,3 +54,8 @@ class Finding:
     answers: tuple[Answer, ...] = ()
     taste: bool = False
     mark: str = ""
+
+    @property
+    def compared(self) -> bool:
+        """Whether it is measured again in the treated sound."""
+        return self.good < ONLY_SAID

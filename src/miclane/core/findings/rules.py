@@ -13,7 +13,7 @@ from ..measure.rings import CUT_Q
 from ..measure.sibilance import STANDS_OUT_DB
 from ..measure.take import Take
 from ..units import note_name
-from .finding import Finding, NewBand, NewStage, PhraseTrims, Role
+from .finding import ONLY_SAID, Finding, NewBand, NewStage, PhraseTrims, Role
 
 Found = list[Finding]
 LOW_CUT_SHARE = {"lead": 0.75, "backing": 0.9, "music": 0.5}
@@ -21,6 +21,7 @@ NOISE_CLEAR_DB, HUM_CLEAR_DB, RUMBLE_CLEAR_DB = 50.0, 60.0, 50.0
 UNEVEN_LU = 4.0
 BUILD_UP_DB = 1.5
 GATE_OVER_FLOOR_DB = 8.0
+CLIPPED_APART_S = 0.5
 
 
 @dataclass(frozen=True)
@@ -61,18 +62,30 @@ def _clipped(take: Take, role: Role) -> Found:
     count = sum(s.end - s.start for s in take.clipped)
     if count < 3:
         return []
-    places = f"{len(take.clipped)} place{'s' if len(take.clipped) > 1 else ''}"
-    words = f"{count} samples cut flat or at full scale in {places}; what was cut off is gone"
-    return [Finding("clipped", "Clipped on the way in", words, count, "samples", 0, take.clipped, mark="clip")]
+    places = _joined(take.clipped, round(CLIPPED_APART_S * take.rate))
+    where = f"{len(places)} place{'s' if len(places) > 1 else ''}"
+    words = f"{count} samples cut flat or at full scale in {where}; what was cut off is gone"
+    return [Finding("clipped", "Clipped on the way in", words, count, "samples", 0, places, mark="clip")]
+
+
+def _joined(spans: tuple[Span, ...], apart: int) -> tuple[Span, ...]:
+    """Spans in order, those less than `apart` frames from one another made one: a place to go to, not a period."""
+    found: list[Span] = []
+    for span in spans:
+        if found and span.start - found[-1].end < apart:
+            found[-1] = Span(found[-1].start, span.end)
+        else:
+            found.append(span)
+    return tuple(found)
 
 
 def _sides(take: Take, role: Role) -> Found:
     if take.sides == "inverted":
         words = "what is right is what is left turned over: in mono nearly nothing is left of it; turn one side back"
-        return [Finding("sides", "The sides cancel one another", words, 1.0, "sides turned over", 0.0)]
+        return [Finding("sides", "The sides cancel one another", words, 1.0, "sides turned over", ONLY_SAID)]
     if take.sides in ("left", "right"):
         words = f"all of it stands on the {take.sides}; the other side is silent, and is not measured"
-        return [Finding("sides", "One side only", words, 1.0, "silent sides", 0.0)]
+        return [Finding("sides", "One side only", words, 1.0, "silent sides", ONLY_SAID)]
     return []
 
 
@@ -262,7 +275,7 @@ def _notes(take: Take, role: Role) -> Found:
             words,
             take.lowest_hz,
             "Hz",
-            1e9,
+            ONLY_SAID,
             frequency_hz=take.lowest_hz,
             answers=(_low_cut(take, role),),
         )
@@ -273,7 +286,7 @@ def _squashed(take: Take, role: Role) -> Found:
     if take.spread_db is None or take.spread_db > HEAVY_SPREAD_DB:
         return []
     words = f"sung levels within {take.spread_db:.1f} dB of one another; uncompressed takes spread over 9 to 15 dB"
-    return [Finding("squashed", "Compressed heavily on the way in", words, take.spread_db, "dB", 1e9)]
+    return [Finding("squashed", "Compressed heavily on the way in", words, take.spread_db, "dB", ONLY_SAID)]
 
 
 RULES: dict[str, Rule] = {

@@ -4,11 +4,12 @@ import numpy as np
 
 from . import kernel
 from .dynamics import amplitude_of
-from .simd import fma, lane, load8, minus, plus, put, splat8, times
+from .simd import fma, lane, larger, largest, load8, magnitude, minus, plus, put, splat8, spread8, times
 
 GROUP = 32  # taps that are summed in one go
 POINTS = 6  # of the interpolation between values of a band
-_AT_ONCE = 16  # frames
+AT_ONCE = 64  # frames
+_RUN = 256  # frames that are passed over at once where nothing is done
 _NOTHING_DB = 5e-4  # a gain nearer to 0 dB is none: what it would take away lies 84 dB under the band
 
 
@@ -27,16 +28,28 @@ def _through(line, at, taps):
 
 
 @kernel
-def _through_all(line, at, taps, out):
-    """What taps let through of _AT_ONCE frames of line from `at` on, into out; taps mirror about their middle."""
-    middle, left, right = taps.shape[0] // 2, splat8(0.0), splat8(0.0)
-    for k in range(1, middle):
-        tap = splat8(taps[middle + k])
-        left = fma(tap, plus(load8(line, at - k), load8(line, at + k)), left)
-        right = fma(tap, plus(load8(line, at + 8 - k), load8(line, at + 8 + k)), right)
-    tap = splat8(taps[middle])
-    put(out, 0, fma(tap, load8(line, at), left))
-    put(out, 8, fma(tap, load8(line, at + 8), right))
+def _through_all(line, at, skewed, out):
+    """What taps let through of AT_ONCE frames of line from `at` on, into out: every frame in the order of the taps.
+
+    skewed ((taps + 7) · 8,): rows of eight, column i of which holds the taps i rows down, so that one row serves eight
+    frames.
+    """
+    a, b, c, d = splat8(0.0), splat8(0.0), splat8(0.0), splat8(0.0)
+    e, f, g, h = splat8(0.0), splat8(0.0), splat8(0.0), splat8(0.0)
+    for j in range(skewed.shape[0] // 8):
+        row, k = load8(skewed, 8 * j), at + j
+        a, b = fma(spread8(line, k), row, a), fma(spread8(line, k + 8), row, b)
+        c, d = fma(spread8(line, k + 16), row, c), fma(spread8(line, k + 24), row, d)
+        e, f = fma(spread8(line, k + 32), row, e), fma(spread8(line, k + 40), row, f)
+        g, h = fma(spread8(line, k + 48), row, g), fma(spread8(line, k + 56), row, h)
+    put(out, 0, a)
+    put(out, 8, b)
+    put(out, 16, c)
+    put(out, 24, d)
+    put(out, 32, e)
+    put(out, 40, f)
+    put(out, 48, g)
+    put(out, 56, h)
 
 
 @kernel
@@ -46,71 +59,136 @@ def _about(place, row):
 
 
 @kernel
-def _bands_of_all(line, places, at, count, taps, band):
+def _bands_of_all(line, places, at, count, skewed, band, one):
     """Of `count` frames of line from `at` on what the bands at their places let through, into band."""
-    if taps.shape[0] == 1:
-        _through_all(line, at, taps[0], band)
+    half = (skewed.shape[1] // 8 - 7) // 2
+    if skewed.shape[0] == 1:
+        _through_all(line, at - half, skewed[0], band)
         return
-    first, last, one = places[at], places[at], np.empty(_AT_ONCE)
+    first, last = places[at], places[at]
     for i in range(count):
         first, last = min(first, places[at + i]), max(last, places[at + i])
     band[:] = 0.0
-    for row in range(int(first), min(int(last) + 2, taps.shape[0])):
-        _through_all(line, at, taps[row], one)
+    for row in range(int(first), min(int(last) + 2, skewed.shape[0])):
+        _through_all(line, at - half, skewed[row], one)
         for i in range(count):
             band[i] += _about(places[at + i], row) * one[i]
 
 
 @kernel
-def _between(line, places, at, taps, table, frame, kept, known):
-    """One frame of the band, from values of it that lie table.shape[0] frames apart in the song, POINTS of them.
-
-    kept (8,) values and known (8,) which ones they are serve the frames that follow.
-    """
-    every, half = table.shape[0], taps.shape[1] // 2
-    first = frame // every
-    phase, total = frame - first * every, 0.0
-    for k in range(POINTS):
-        m = first - POINTS // 2 + 1 + k
-        if known[m & 7] != m:
-            middle, value = at + m * every - frame, 0.0
-            for row in range(int(places[middle]), min(int(places[middle]) + 2, taps.shape[0])):
-                share = _about(places[middle], row)
-                value += share * _through(line, middle - half, taps[row]) if share > 0.0 else 0.0
-            known[m & 7], kept[m & 7] = m, value
-        total += table[phase, k] * kept[m & 7]
-    return total
+def _quiet(gain_db, start, stop):
+    """Whether all gains from start to stop are none."""
+    most, wide = splat8(0.0), start + (stop - start) // 8 * 8
+    for i in range(start, wide, 8):
+        most = larger(magnitude(load8(gain_db, i)), most)
+    found = largest(most)
+    for i in range(wide, stop):
+        found = max(found, abs(gain_db[i]))
+    return found <= _NOTHING_DB
 
 
 @kernel
-def cut_band(line, base, taps, table, frame, gain_db, mix, y, start, stop):
+def _copied(source, at, out, start, stop):
+    x, y = source[at : at + stop - start], out[start:stop]
+    for i in range(y.shape[0]):
+        y[i] = x[i]
+
+
+@kernel
+def _weights(gain_db, start, count, mix, weight):
+    """mix · (1 - 10^(gain/20)) of `count` gains into weight, 0 where a gain is none."""
+    for i in range(0, count, 8):
+        put(weight, i, times(splat8(mix), minus(splat8(1.0), amplitude_of(load8(gain_db, start + i)))))
+    for i in range(count):
+        if abs(gain_db[start + i]) <= _NOTHING_DB:
+            weight[i] = 0.0
+
+
+@kernel
+def cut_band(line, base, skewed, gain_db, mix, y, start, stop):
     """y (channels, n) = x - mix · (1 - 10^(gain/20)) · band from frame start to stop.
 
     line (channels + 1, any) holds x in rows, and in its last row the place among the bands of each frame; what goes
-    to y[:, start] stands at `base`, and what follows the last frame may be read up to _AT_ONCE frames on. The band is
-    what taps (bands, a multiple of GROUP) let through, linear in phase, two of them blended; table (every, POINTS)
-    interpolates between values that lie `every` frames apart, frame (of the song) is that of y[:, 0]; gain_db
-    (padded n) as it is to be at y. Frames whose gain is 0 dB are passed on.
+    to y[:, start] stands at `base`, and what follows the last frame may be read up to AT_ONCE frames on. The band is
+    what taps let through, an odd number, linear in phase, two of them blended: skewed (bands, ...) as for
+    `_through_all`; gain_db (padded n) as it is to be at y. Frames whose gain is 0 dB are passed on.
     """
-    channels, weight, band = y.shape[0], np.empty(_AT_ONCE), np.empty(_AT_ONCE)
-    kept, known = np.empty((channels, 8)), np.full((channels, 8), -(2**62))
-    for group in range(start, stop, _AT_ONCE):
-        count, busy = min(_AT_ONCE, stop - group), False
-        for i in range(count):
-            busy = busy or abs(gain_db[group + i]) > _NOTHING_DB
-        at = base + group - start
+    channels, weight = y.shape[0], np.empty(AT_ONCE)
+    band, one = np.empty(AT_ONCE), np.empty(AT_ONCE)
+    for run in range(start, stop, _RUN):
+        end = min(run + _RUN, stop)
         for c in range(channels):
-            y[c, group : group + count] = line[c, at : at + count]
-        if not busy:
+            _copied(line[c], base + run - start, y[c], run, end)
+        if _quiet(gain_db, run, end):
             continue
-        for i in range(0, count, 8):
-            put(weight, i, times(splat8(mix), minus(splat8(1.0), amplitude_of(load8(gain_db, group + i)))))
+        for group in range(run, end, AT_ONCE):
+            count = min(AT_ONCE, end - group)
+            if _quiet(gain_db, group, group + count):
+                continue
+            _weights(gain_db, group, count, mix, weight)
+            for c in range(channels):
+                _bands_of_all(line[c], line[channels], base + group - start, count, skewed, band, one)
+                out = y[c, group : group + count]
+                for i in range(count):
+                    out[i] -= weight[i] * band[i]
+
+
+@kernel
+def _low_value(line, at, low, done, m, every, short, taps, place):
+    """The band at value m of the song, whose frame stands at `at` in line, two of taps (bands, ...) blended.
+
+    low (2 · k,) keeps every value twice, k apart, so that what is needed stands in a row; done (1,) is the first that
+    has not been worked out yet.
+    """
+    half, ring = taps.shape[1] // 2, low.shape[0] // 2
+    for k in range(max(done[0], m - half), m - half + taps.shape[1]):
+        found = _through(line, at + (k - m) * every - short.shape[0] // 2, short)
+        low[k & (ring - 1)] = low[(k & (ring - 1)) + ring] = found
+    done[0] = max(done[0], m - half + taps.shape[1])
+    value = 0.0
+    for row in range(int(place), min(int(place) + 2, taps.shape[0])):
+        share = _about(place, row)
+        value += share * _through(low, (m - half) & (ring - 1), taps[row]) if share > 0.0 else 0.0
+    return value
+
+
+@kernel
+def cut_low_band(line, base, low, done, values, known, short, taps, table, frame, gain_db, mix, y, start, stop):
+    """As `cut_band` for a band far below half the rate, whose values are worked out every few frames of the song.
+
+    Of what short (a multiple of GROUP) lets through of line, every k-th frame of the song, k the rows of table, goes
+    through taps (bands, a multiple of GROUP); both have their middle at the half. table (k, POINTS) interpolates;
+    `frame` of the song is y[:, start]. low (channels, a power of two, twice), done (channels, 1) as for `_low_value`,
+    values and known (channels, 64), which values they are, are carried on.
+    """
+    channels, every = y.shape[0], table.shape[0]
+    weight = np.empty(AT_ONCE)
+    for run in range(start, stop, _RUN):
+        end = min(run + _RUN, stop)
         for c in range(channels):
-            if table.shape[0] == 1:
-                _bands_of_all(line[c], line[channels], at, count, taps, band)
-            for i in range(count):
-                if abs(gain_db[group + i]) > _NOTHING_DB:
-                    if table.shape[0] > 1:
-                        args = line[c], line[channels], at + i, taps, table, frame + group + i, kept[c], known[c]
-                        band[i] = _between(*args)
-                    y[c, group + i] -= weight[i] * band[i]
+            _copied(line[c], base + run - start, y[c], run, end)
+        if _quiet(gain_db, run, end):
+            continue
+        for group in range(run, end, AT_ONCE):
+            count = min(AT_ONCE, end - group)
+            if _quiet(gain_db, group, group + count):
+                continue
+            _weights(gain_db, group, count, mix, weight)
+            at = frame + group - start
+            begin = at // every - POINTS // 2 + 1
+            for c in range(channels):
+                for m in range(begin, (at + count - 1) // every + POINTS // 2 + 1):
+                    if known[c, m & 63] != m:
+                        place = base + group - start + m * every - at
+                        args = line[c], place, low[c], done[c], m, every, short, taps, line[channels, place]
+                        known[c, m & 63], values[c, m & 63] = m, _low_value(*args)
+                m, phase = begin, at % every
+                held, out = values[c], y[c, group : group + count]
+                for i in range(count):
+                    total = 0.0
+                    for p in range(POINTS):
+                        total += table[phase, p] * held[(m + p) & 63]
+                    out[i] -= weight[i] * total
+                    phase += 1
+                    if phase == every:
+                        m, phase = m + 1, 0

@@ -176,6 +176,17 @@ def held_peak(x, ring, places, levels, out):
 
 
 @kernel
+def held_peak_db(x, ring, places, levels, out):
+    """As `held_peak`, in dB (padded n)."""
+    for start in range(0, x.shape[1], CHUNK):
+        count = min(CHUNK, x.shape[1] - start)
+        _loudest(x, start, count, out)
+        hold(ring, places, levels, out[start : start + count])
+        for i in range(start, start + count, 8):
+            put(out, i, db_of(load8(out, i)))
+
+
+@kernel
 def mean_square(x, coefficient, state, y):
     """Exponentially weighted mean square of x (channels, n), of the loudest channel, into y."""
     keep = 1.0 - coefficient

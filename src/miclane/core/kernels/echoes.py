@@ -8,12 +8,15 @@ TAPS = 24
 
 
 @kernel
-def _read(line, taps, at, mask):
-    """A line through taps (TAPS,), the first of them at `at`."""
-    total = 0.0
-    for k in range(TAPS):
-        total += taps[k] * line[(at - k) & mask]
-    return total
+def _read(lines, taps, side, at, mask):
+    """One of lines through its row of taps (2, TAPS), the first at `at`; four sums, so that none waits for another."""
+    a = b = c = d = 0.0
+    for k in range(0, TAPS, 4):
+        a += taps[side, k] * lines[side, (at - k) & mask]
+        b += taps[side, k + 1] * lines[side, (at - k - 1) & mask]
+        c += taps[side, k + 2] * lines[side, (at - k - 2) & mask]
+        d += taps[side, k + 3] * lines[side, (at - k - 3) & mask]
+    return (a + b) + (c + d)
 
 
 @kernel
@@ -29,7 +32,7 @@ def echo(x, lines, taps, whole, place, crossed, feedback, poles, held, drive, y)
     out = np.empty(2)
     for i in range(n):
         for side in range(2):
-            total = _read(lines[side], taps[side], place - whole[side] + TAPS // 2, mask)
+            total = _read(lines, taps, side, place - whole[side] + TAPS // 2, mask)
             held[side, 0] += poles[0] * (total - held[side, 0])
             high = total - held[side, 0]
             held[side, 1] += poles[1] * (high - held[side, 1])
@@ -53,7 +56,7 @@ def read_back(lines, taps, whole, place, poles, held, n, gain, y):
     for side in range(2):
         low, high = held[side, 0], held[side, 1]
         for i in range(n):
-            total = _read(lines[side], taps[side], place + i - whole[side] + TAPS // 2, mask)
+            total = _read(lines, taps, side, place + i - whole[side] + TAPS // 2, mask)
             low += poles[0] * (total - low)
             high += poles[1] * (total - low - high)
             y[side, i] = gain * (high if abs(high) > 1e-30 else 0.0)

@@ -1,6 +1,11 @@
 """Gains that open and close: ducker and gate, and where the words begin that a ducker waits for."""
 
 from . import kernel
+from .biquad import exchange
+from .dynamics import top_of
+from .simd import fused, largest, load8, minus, smaller, splat8
+
+_STEP = 64  # frames that are looked at together
 
 
 @kernel
@@ -10,23 +15,70 @@ def duck_gain(level_db, n, threshold_db, depth_db, attack, release, hold, state,
     state: [gain in dB, open (1) or not, frames since the key was last over].
     """
     gain, down, since = state[0], state[1], state[2]
-    leave = threshold_db - 3.0
-    for i in range(n):
-        if level_db[i] > threshold_db or (down > 0.0 and level_db[i] > leave):
-            down = 1.0
-            since = 0.0
-        else:
-            since += 1.0
-            if since > hold:
-                down = 0.0
+    leave, i = threshold_db - 3.0, 0
+    while i < n:
+        stop = i
         if down > 0.0:
-            gain += attack * (-depth_db - gain)
+            while stop < n:
+                loud = _first_under(level_db, stop, n, leave)
+                since, stop = 0.0 if loud > stop else since, loud
+                while stop < n and level_db[stop] <= leave and since <= hold:
+                    since += 1.0
+                    stop += 1 if since <= hold else 0
+                if since > hold:
+                    down = 0.0
+                    break
+            gain = _approach(gain, -depth_db, attack, gain_db[i:stop])
         else:
-            gain += release * (0.0 - gain)
-            if gain > -1e-9:
-                gain = 0.0
-        gain_db[i] = gain
+            stop = _first_over(level_db, stop, n, threshold_db)
+            gain = _approach(gain, 0.0, release, gain_db[i:stop])
+            gain = gain if gain < -1e-9 else 0.0
+            if stop < n:
+                down, since = 1.0, 0.0
+        i = stop
     state[0], state[1], state[2] = gain, down, since
+
+
+@kernel
+def _first_under(x, start, stop, bound):
+    """Place of the first of x (n,) that is not over the bound, `stop` where none is."""
+    while start + _STEP <= stop and _bottom_of(x[start : start + _STEP]) > bound:
+        start += _STEP
+    while start < stop and x[start] > bound:
+        start += 1
+    return start
+
+
+@kernel
+def _first_over(x, start, stop, bound):
+    """Place of the first of x (n,) that is over the bound, `stop` where none is."""
+    while start + _STEP <= stop and top_of(x[start : start + _STEP]) <= bound:
+        start += _STEP
+    while start < stop and x[start] <= bound:
+        start += 1
+    return start
+
+
+@kernel
+def _approach(gain, goal, coefficient, out):
+    """One pole from a gain towards a goal, into out; the gain it ends with."""
+    stay, fed = 1.0 - coefficient, coefficient * goal
+    for k in range(out.shape[0]):
+        gain = fused(stay, gain, fed)
+        out[k] = gain
+    return gain
+
+
+@kernel
+def _bottom_of(x):
+    """Least of x (n,)."""
+    bottom, wide = splat8(1e300), x.shape[0] // 8 * 8
+    for i in range(0, wide, 8):
+        bottom = smaller(load8(x, i), bottom)
+    found = -largest(minus(splat8(0.0), bottom))
+    for i in range(wide, x.shape[0]):
+        found = x[i] if x[i] < found else found
+    return found
 
 
 @kernel
@@ -47,27 +99,47 @@ def word_starts(level_db, n, threshold_db, faint_db, rise_db, before, ring, floo
         int(state[4]),
         state[6],
     )
-    for i in range(n):
-        level = level_db[i]
-        least = min(least, level)
-        left -= 1
-        if left <= 0:
-            floors[place] = least
+    i = 0
+    while i < n:
+        count = min(left - 1, n - i)
+        if count > 0:
+            part = level_db[i : i + count]
+            least = min(least, _bottom_of(part))
+            left -= count
+        else:  # a block ends with this frame
+            count, part = 1, level_db[i : i + 1]
+            floors[place] = min(least, part[0])
             place = place + 1 if place + 1 < floors.shape[0] else 0
-            floor = floors.min()
-            least, left = 1e9, int(state[5])
-        since = since + 1 if level > max(faint_db, floor + rise_db) else 0
-        level_db[i] = ring[at]
-        ring[at] = level
-        if level > threshold_db:
-            k = at
-            for _ in range(min(since + before, size - 1)):
-                k = k - 1 if k > 0 else size - 1
-                if ring[k] > threshold_db:
-                    break
-                ring[k] = threshold_db + 0.01
-        at = at + 1 if at + 1 < size else 0
+            floor, least, left = floors.min(), 1e9, int(state[5])
+        bound, start = max(faint_db, floor + rise_db), 0
+        while start < count:
+            over, stop = part[start] > threshold_db, start + 1
+            if over:
+                risen = since + 1 if part[start] > bound else 0
+                _stand(ring, at, min(risen + before, size - 1), threshold_db)
+            if over:
+                stop = _first_under(part, stop, count, threshold_db)
+            else:
+                stop = _first_over(part, stop, count, threshold_db)
+            k = stop - 1
+            while k >= start and part[k] > bound:
+                k -= 1
+            since = since + stop - start if k < start else stop - 1 - k
+            at = exchange(ring, at, part[start:stop])
+            start = stop
+        i += count
     state[0], state[1], state[2], state[3], state[4], state[6] = at, since, left, least, place, floor
+
+
+@kernel
+def _stand(ring, at, count, threshold_db):
+    """Up to `count` levels before `at` that lie under the threshold are put just over it, back to one that is over."""
+    k = at
+    for _ in range(count):
+        k = k - 1 if k > 0 else ring.shape[0] - 1
+        if ring[k] > threshold_db:
+            break
+        ring[k] = threshold_db + 0.01
 
 
 @kernel

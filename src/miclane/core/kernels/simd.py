@@ -108,6 +108,17 @@ def splat8(typing: Any, value: Any) -> Any:
 
 
 @intrinsic
+def spread8(typing: Any, array: Any, index: Any) -> Any:
+    """One value of a contiguous array (n,), `index` not under 0, in all eight lanes."""
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        view = context.make_array(signature.args[0])(context, builder, args[0])
+        return _splat(builder, builder.load(cgutils.gep(builder, view.data, args[1])), 8)
+
+    return Lanes(8)(array, types.intp), build
+
+
+@intrinsic
 def splat4(typing: Any, value: Any) -> Any:
     """One value in all four lanes."""
     return Lanes(4)(types.float64), lambda context, builder, signature, args: _splat(builder, args[0], 4)
@@ -168,6 +179,16 @@ def magnitude(typing: Any, a: Any) -> Any:
 
     def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
         return _called(builder, "fabs", args, signature.args[0].count)
+
+    return a(a), build
+
+
+@intrinsic
+def root(typing: Any, a: Any) -> Any:
+    """Square roots."""
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        return _called(builder, "sqrt", args, signature.args[0].count)
 
     return a(a), build
 

@@ -8,9 +8,9 @@ import numpy as np
 
 from ..kernels.dynamics import padded
 from ..kernels.opening import duck_gain
-from ..stages.base import one_pole
 from ..stages.detector import Filter, PeakLevel, cut_sections
 from ..stages.duck import KEY_WINDOW_MS, Duck, release_share
+from ..stages.processor import one_pole
 from .levels import HOP_MS, band_level_db, runs
 from .phrases import Span
 

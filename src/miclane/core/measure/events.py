@@ -9,7 +9,8 @@ from typing import Literal
 
 import numpy as np
 
-from .levels import middle_of, runs
+from .levels import runs
+from .sides import voice_in
 
 Kind = Literal["s", "sh", "t", "f", "breath"]
 SHARP: frozenset[Kind] = frozenset(("s", "sh", "t"))
@@ -40,7 +41,7 @@ class Hops:
     """Short spectra of the middle of (channels, frames), one a 2 ms hop, made when they are asked for."""
 
     def __init__(self, audio: np.ndarray, rate: int) -> None:
-        mono = middle_of(audio)
+        mono = voice_in(audio)
         self.hop, size = round(_HOP_S * rate), 2 ** round(np.log2(_FRAME_S * rate))
         padded = np.pad(mono.astype(np.float32), (size // 2, size))
         self.views = np.lib.stride_tricks.sliding_window_view(padded, size)[:: self.hop][: len(mono) // self.hop + 1]

@@ -27,8 +27,8 @@ def makeup_edits(session: Session, edits: list[Edit], spectrum_of: SpectrumOf) -
     found: list[Edit] = []
     for lane in session.lanes:
         mine = [e for e in edits if e.path == f"lanes/{lane.id}" or e.path.startswith(f"lanes/{lane.id}/stages")]
-        equalised = any(isinstance(s, Eq) for s in flat_stages(lane.stages))
-        if not equalised or not any(_reaches_tone(e.path) for e in mine):
+        made_up = any(isinstance(s, Eq) and s.auto_makeup for s in flat_stages(lane.stages))
+        if not made_up or not any(_reaches_tone(e.path) for e in mine):
             continue
         spectrum = spectrum_of(lane)
         if spectrum is not None:

@@ -16,18 +16,25 @@ _LIMITS_DB = (-24.0, 36.0)
 _TRIES = 9
 
 
-def match_edits(session: Session, wanted: Callable[[Path, str], bool], coming_in: ComingIn, rate: int) -> list[Edit]:
+def match_edits(
+    session: Session,
+    wanted: Callable[[Path, str], bool],
+    coming_in: ComingIn,
+    rate: int,
+    by_hand: frozenset[str] = frozenset(),
+) -> list[Edit]:
     """What must be set so that every stage with makeup by itself lets out what is as loud as what comes in.
 
     `wanted(path, stage id)` says which of them are looked at; `coming_in(session, path, stage id)` gives the sound that
     comes into one (channels, frames), None where there is none. They are matched in the order of the chain, each on
-    what those before it make.
+    what those before it make. Those `by_hand` (ids) are matched although their makeup is set by hand.
     """
     found: list[Edit] = []
     for name in path_names(session):
         path = find_path(session, name)
         for stage, place in placed_stages(path):
-            if not (makes_up(stage) and stage.on and wanted(path, stage.id)):
+            known = makes_up(stage) or (stage.makes_up and stage.id in by_hand)
+            if not (known and stage.on and wanted(path, stage.id)):
                 continue
             audio = coming_in(session, path, stage.id)
             edits = _matched(stage, place, audio, rate) if audio is not None and audio.size else []

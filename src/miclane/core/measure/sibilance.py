@@ -11,6 +11,7 @@ from ..stages.plosive import Plosive
 from .events import AIR_HZ, SHARP, VOICE_HZ, Sibilant, find_sibilants, sibilant_balance
 from .phrases import Span
 from .plosives import find_plosives
+from .sides import voice_in
 
 STANDS_OUT_DB = -10.0  # to the voice around it, as in Sibilant.excess_db
 LISP_DB = -22.0  # under this an s or sh is missed by the ear
@@ -29,7 +30,7 @@ def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], 
     if not spans or audio.shape[1] < _SIZE:
         return float("nan")
     hop = _SIZE // 2
-    windowed = np.lib.stride_tricks.sliding_window_view(audio.mean(axis=0), _SIZE)[::hop] * np.hanning(_SIZE)
+    windowed = np.lib.stride_tricks.sliding_window_view(voice_in(audio), _SIZE)[::hop] * np.hanning(_SIZE)
     power = np.abs(np.fft.rfft(windowed, axis=1)) ** 2
     bins = np.fft.rfftfreq(_SIZE, 1 / rate)
     air = power[:, (bins >= AIR_HZ[0]) & (bins < AIR_HZ[1])].sum(axis=1)

@@ -29,6 +29,12 @@ def sides(audio: np.ndarray) -> Sides:
     return sides_of((float(left @ left) / n, float(right @ right) / n), float(left @ right) / n)
 
 
+def voice_in(audio: np.ndarray) -> np.ndarray:
+    """The voice of (channels, frames) as one channel (frames,)."""
+    carrier = voice_of(audio, sides(audio))
+    return carrier[0] if len(carrier) == 1 else carrier.mean(axis=0)
+
+
 def voice_of(audio: np.ndarray, where: Sides) -> np.ndarray:
     """The part of (channels, frames) that carries the voice, so that the mean of its channels is the voice.
 

@@ -10,6 +10,7 @@ from .levels import middle_of
 from .phrases import Span
 
 _AT_ONCE = 256  # frames whose spectra are made in one go, so that a long take needs little memory
+_NONE = 1e-20  # power of silence
 
 
 def mean_power(mono: np.ndarray, rate: int, size: int = 8192, hop: int = 2048) -> tuple[np.ndarray, np.ndarray]:
@@ -33,7 +34,7 @@ def smooth(f: np.ndarray, power: np.ndarray, per_octave: float, axis_hz: np.ndar
     high = np.maximum(high, low + 1.0)
     at = np.arange(len(total)) - 0.5
     mean = (np.interp(high, at, total) - np.interp(low, at, total)) / (high - low)
-    return 10 * np.log10(np.maximum(mean, 1e-20))
+    return 10 * np.log10(np.maximum(mean, _NONE))
 
 
 def long_term_db(audio: np.ndarray, rate: int, spans: Sequence[Span] = (), per_octave: float = 12) -> np.ndarray:
@@ -46,8 +47,13 @@ def long_term_db(audio: np.ndarray, rate: int, spans: Sequence[Span] = (), per_o
 
 def middle_and_side_power(audio: np.ndarray, rate: int, spans: Sequence[Span]) -> np.ndarray:
     """Mean power of middle and side (2, 361) on AXIS_HZ over spans of (channels, frames), smoothed to 1/24 octave."""
-    sides = [(audio[0] + audio[-1]) / 2, (audio[0] - audio[-1]) / 2]
-    return np.stack([10 ** (long_term_db(x[None], rate, spans, 24) / 10) for x in sides])
+    middle = _band_power((audio[0] + audio[-1]) / 2, rate, spans)
+    side = _band_power((audio[0] - audio[-1]) / 2, rate, spans) if len(audio) > 1 else np.full_like(middle, _NONE)
+    return np.stack([middle, side])
+
+
+def _band_power(mono: np.ndarray, rate: int, spans: Sequence[Span]) -> np.ndarray:
+    return 10 ** (long_term_db(mono[None], rate, spans, 24) / 10)
 
 
 def moment_db(audio: np.ndarray, rate: int, at: int, per_octave: float = 24) -> np.ndarray:

@@ -6,6 +6,7 @@ from pydantic import Field, model_validator
 
 from ..stages.base import Settings, Stage, load_kinds, no_twins, rule
 from ..stages.split import Send
+from ..units import SILENT_DB
 
 load_kinds()
 _kinds: Any = tuple(cls for _, cls in sorted(Stage.kinds.items()))
@@ -73,7 +74,7 @@ class Lane(Settings):
     role: Literal["lead", "backing", "music"] = "lead"
     sound: Sound | None = None
     stages: Stages = ()
-    fader_db: float = rule(0.0, "Fader", "dB", -60, 12, usual=(-12, 0))
+    fader_db: float = rule(0.0, "Fader", "dB", SILENT_DB, 12, usual=(-12, 0), off=SILENT_DB)
     pan: float = rule(0.0, "Pan", "pan", -1, 1, step=0.01)
     mute: bool = False
     solo: bool = False
@@ -98,7 +99,7 @@ class Return(Settings):
     id: Identifier
     name: str = Field(max_length=120)
     stages: Stages = ()
-    fader_db: float = rule(0.0, "Fader", "dB", -60, 12, usual=(-12, 0))
+    fader_db: float = rule(0.0, "Fader", "dB", SILENT_DB, 12, usual=(-12, 0), off=SILENT_DB)
     mute: bool = False
     bus: Identifier = "mix"
 
@@ -114,8 +115,9 @@ class Bus(Settings):
     id: Identifier
     name: str = Field(max_length=120)
     stages: Stages = ()
-    fader_db: float = rule(0.0, "Fader", "dB", -60, 12, usual=(-12, 0))
+    fader_db: float = rule(0.0, "Fader", "dB", SILENT_DB, 12, usual=(-12, 0), off=SILENT_DB)
     mute: bool = False
+    solo: bool = False  # what feeds it is heard alone
     into: Identifier | None = "mix"
 
 
@@ -134,7 +136,7 @@ class Session(Settings):
     """Everything about a song's vocal mix but the sound itself."""
 
     format: Literal["mic-lane/session"] = "mic-lane/session"
-    version: Literal[4] = 4
+    version: Literal[5] = 5
     name: str = Field(min_length=1, max_length=200)
     rate: Rate = 48000
     tempo_bpm: float = rule(92.0, "Tempo", "bpm", 20, 400)
@@ -210,6 +212,25 @@ class Session(Settings):
                     if other not in done:
                         stack.append((other, (*way, other)))
             done.add(start)
+
+    @property
+    def hushed(self) -> frozenset[str]:
+        """Lanes that are not heard since others, or buses that they do not feed, are on solo."""
+        alone = {bus.id for bus in self.buses if bus.solo}
+        if not alone and not any(lane.solo for lane in self.lanes):
+            return frozenset()
+        return frozenset(
+            x.id for x in self.lanes if not x.solo and not alone.intersection(b.id for b in self.buses_from(x.bus))
+        )
+
+    def buses_from(self, identifier: str | None) -> list[Bus]:
+        """The bus of that id, the one it feeds, and so on to the mix."""
+        known = {bus.id: bus for bus in self.buses}
+        found: list[Bus] = []
+        while identifier is not None:
+            found.append(known[identifier])
+            identifier = known[identifier].into
+        return found
 
     @property
     def frames(self) -> int:

@@ -54,10 +54,14 @@ def place_of(name: str) -> str:
     return name if ":" in name else f"lane:{name}"
 
 
+def name_of_path(group: str, identifier: str) -> str:
+    """What the member of `lanes`, `returns` or `buses` with that id is called as a path."""
+    return {"returns": "return:", "buses": "bus:"}.get(group, "") + identifier
+
+
 def path_names(session: Session) -> list[str]:
     """Names of all there are: lanes, returns, buses."""
-    returns, buses = [f"return:{r.id}" for r in session.returns], [f"bus:{b.id}" for b in session.buses]
-    return [lane.id for lane in session.lanes] + returns + buses
+    return [name_of_path(group, m.id) for group in ("lanes", "returns", "buses") for m in getattr(session, group)]
 
 
 def find_path(session: Session, name: str) -> Path:

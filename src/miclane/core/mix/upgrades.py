@@ -9,7 +9,7 @@ from typing import Any
 
 from ..errors import UnreadableError
 
-DOCUMENT_VERSION = 4
+DOCUMENT_VERSION = 5
 CHAIN_VERSION = 2
 LEVEL_FOUND = 4  # from this version on a drive keeps the gain that makes it as loud as before
 Tree = dict[str, Any]
@@ -158,5 +158,16 @@ def _edits_3(edits: list[Tree]) -> list[Tree]:
     return edits
 
 
-_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once, 2: _uncrossed, 3: _makes_up}
-_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1, 2: _edits_2, 3: _edits_3}
+# ---- 4 to 5: a bus can be on solo, which it was not ----
+
+
+def _as_it_is(tree: Tree) -> None:
+    pass
+
+
+def _edits_4(edits: list[Tree]) -> list[Tree]:
+    return edits
+
+
+_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once, 2: _uncrossed, 3: _makes_up, 4: _as_it_is}
+_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1, 2: _edits_2, 3: _edits_3, 4: _edits_4}

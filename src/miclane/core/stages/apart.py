@@ -5,8 +5,9 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
-from .base import Passage, Processor, Stage, in_order, rule, setting
+from .base import Passage, Stage, in_order, rule, setting
 from .passages import Passages
+from .processor import Processor
 
 
 class ApartProcessor(Processor):

@@ -1,4 +1,4 @@
-"""What every stage is: settings that validate themselves, and a processor that works block by block."""
+"""What every stage is: settings that validate themselves, and what they say of themselves."""
 
 import importlib
 import itertools
@@ -9,9 +9,9 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from ..kernels.biquad import delay_line
 from ..readings import StageReading
 from ..units import beat_ms, show_value
+from .processor import Processor
 
 Scale = Literal["linear", "log"]
 EDGES_APART = 2 ** (1 / 12)  # two edges of a band, at the least
@@ -29,12 +29,13 @@ def rule(
     usual: tuple[float, float] | None = None,
     step: float | None = None,
     hint: str = "",
+    off: float | None = None,
     group: str = "",
     when: tuple[str, Any] | None = None,
 ) -> Any:
     """A number the user sets: validated to [low, high], drawn as a rule with the usual span shaded.
 
-    `group` and `when` as of `setting`.
+    At `off`, one of its ends, it does nothing, and is shown as that. `group` and `when` as of `setting`.
     """
     extra: dict[str, Any] = {
         "label": label,
@@ -42,6 +43,7 @@ def rule(
         "scale": scale,
         "usual": list(usual) if usual else None,
         "hint": hint,
+        "off": off,
         "signed": low < 0 < high,
     }
     extra["step"] = step or {"dB": 0.1, "Hz": 1.0, "ms": 0.1, "s": 0.01, "%": 0.01}.get(unit, 0.1)
@@ -140,26 +142,6 @@ def in_order(passages: tuple[Passage, ...]) -> tuple[Passage, ...]:
     return passages
 
 
-class Processor:
-    """One running stage. Blocks of any length in, blocks of the same length out, `latency` frames late.
-
-    `process(x, key)` takes float64 (channels, n) and, for keyed stages, the key of the same n frames; it returns a
-    new array and leaves in `gain_db` (n,) the gain it applied, or None where a single gain does not describe it, and
-    in `parts_db` (k, n) the gains of its parts where it has several that move.
-    The result does not depend on how the sound is cut into blocks.
-    """
-
-    latency: int = 0
-    gain_db: np.ndarray | None = None
-    parts_db: np.ndarray | None = None
-
-    def start_at(self, frame: int) -> None:
-        """Take up what depends on the place in the song (a modulation's phase) at the first frame, before any block."""
-
-    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        raise NotImplementedError
-
-
 class Stage(Settings):
     """Settings of one stage. A subclass with its own `kind` registers itself."""
 
@@ -181,6 +163,7 @@ class Stage(Settings):
     lifts: ClassVar[bool] = False  # it raises what is quiet
     by_peak: ClassVar[bool] = False  # its threshold stands among peaks
     starts_return: ClassVar[dict[str, dict[str, Any]]] = {}  # returns that begin with it: name and settings
+    gains: ClassVar[tuple[str, ...]] = ("makeup_db",)  # settings that turn all of it up or down
     ceiling: ClassVar[str] = ""  # the setting that is a ceiling
     makes_up: ClassVar[bool] = False  # with `auto_makeup`, its `makeup_db` is found by ear from what comes into it
     # how it is shown: templates `bench_<picture>.html` on the left, `bench_<panel>.html` on the right, and in the panel
@@ -318,6 +301,17 @@ class Stage(Settings):
         """The longest silence that it can put between what comes in and the last that it makes of it, in seconds."""
         return 0.0
 
+    @property
+    def linear(self) -> bool:
+        """Whether what it makes of a sum is the sum of what it makes of the parts."""
+        return False
+
+    def static_gain_db(self) -> float:
+        """The gain that it has whatever comes in, its makeup; what it takes away is judged without that."""
+        given = 10 ** (sum(getattr(self, name, 0.0) for name in self.gains) / 20)
+        mix = getattr(self, "mix", 1.0)
+        return float(20 * np.log10(1 - mix + mix * given))
+
     def channels_out(self, channels: int) -> int:
         """Channels that come out when `channels` go in."""
         return max(channels, 2) if self.widens else channels
@@ -343,26 +337,3 @@ def load_kinds(skip: str = "") -> dict[str, type[Stage]]:
         if module.name != skip:
             importlib.import_module(f"{stages.__name__}.{module.name}")
     return Stage.kinds
-
-
-def one_pole(time_ms: float, rate: int) -> float:
-    """Coefficient of y += c (x - y) that covers 63 % of a step in `time_ms`; 1 for less than a frame."""
-    frames = time_ms * rate / 1000
-    return 1.0 if frames < 1e-6 else float(-np.expm1(-1.0 / frames))
-
-
-class Delay:
-    """A plain delay of whole frames, for the path that must wait."""
-
-    def __init__(self, channels: int, frames: int) -> None:
-        self.frames = frames
-        self.line = np.zeros((channels, frames))
-        self.position = 0
-
-    def process(self, x: np.ndarray) -> np.ndarray:
-        """x delayed; shape kept."""
-        if not self.frames:
-            return x
-        y = np.empty_like(x)
-        self.position = delay_line(x, self.line, self.position, y)
-        return y

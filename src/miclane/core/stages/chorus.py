@@ -10,7 +10,8 @@ import numpy as np
 from pydantic import Field
 
 from ..kernels.echoes import moving
-from .base import Delay, Processor, Stage, rule, setting
+from .base import Stage, rule, setting
+from .processor import Delay, Processor
 from .wet import both_sides
 
 _HALF_S, _SIDE_FROM_HZ = 0.008, 120.0
@@ -114,6 +115,10 @@ class Chorus(Stage):
         if self.works == "widener":
             return ("voices", "depth_ms", "rate_hz")
         return ("spread",) if self.voices == 1 else ()
+
+    @property
+    def linear(self) -> bool:
+        return True
 
     def build(self, rate: int, channels: int) -> Processor:
         return ChorusProcessor(self, rate, channels)

@@ -12,11 +12,12 @@ import numpy as np
 from ..kernels.dynamics import compress_by_peak, compress_by_power, follow, padded, static_curve
 from ..kernels.responses import CLEAN, FET, OPTICAL, VARIABLE_MU, respond, wanted_db
 from ..kernels.shaping import DELAY
-from .base import Delay, Processor, Stage, one_pole, rule, setting
-from .detector import Filter, PeakLevel, PowerLevel, beside_dry, cut_sections, level_db, turned_down
+from .base import Stage, rule, setting
+from .detector import Filter, PeakLevel, PowerLevel, cut_sections, level_db, turned_down
 from .drive import Drive, DriveProcessor
 from .eq import taken
 from .eq_design import section
+from .processor import Delay, Processor, one_pole
 
 _LONGEST_MEMORY_S = 12.0
 _LIMITS = 100.0
@@ -70,6 +71,7 @@ class CompressorProcessor(Processor):
         self.followers = [Follower(s, rate, inside if self.linked else 1) for _ in range(1 if self.linked else inside)]
         self.drive = 10 ** (s.input_db / 20)
         self.scale = 10 ** (s.makeup_db / 20) * self.drive
+        self.blend = s.mix, self.scale
         self.colour: DriveProcessor | None = None
         if s.harmonics > 0:
             stage = Drive(curve="tube", amount_db=_COLOUR_DB, mix=s.harmonics, auto_makeup=False)
@@ -108,26 +110,26 @@ class CompressorProcessor(Processor):
                 compress_by_power(one.power.process(heard), late, *after)
             else:
                 compress_by_peak(heard, late, one.peak.ring, one.peak.places, one.peak.levels, *after)
-            self.gain_db = beside_dry(gain[:n], s.mix, self.scale)
+            self.gain_db = gain[:n]
             return y
         if self.linked:
             gain = one.gain_db(one.level_db(heard), n)
-            self.gain_db = beside_dry(gain[:n], s.mix, self.scale)
+            self.gain_db = gain[:n]
             return turned_down(late, gain, self.scale, s.mix)
         levels = [f.level_db(heard[c : c + 1]) for c, f in enumerate(self.followers)]
         loudest = np.maximum.reduce(levels)
         gains = [
             f.gain_db(level + s.link * (loudest - level), n) for f, level in zip(self.followers, levels, strict=True)
         ]
-        self.gain_db = beside_dry(np.minimum.reduce(gains)[:n], s.mix, self.scale)
+        self.gain_db = np.minimum.reduce(gains)[:n]
         sides = [turned_down(late[c : c + 1], gain, self.scale, s.mix) for c, gain in enumerate(gains)]
         return np.concatenate(sides)
 
     def _coloured(self, y: np.ndarray) -> np.ndarray:
         if self.colour is None:
             return y
-        assert self.gain_db is not None
-        self.gain_db = self.gain_line.process(self.gain_db[None])[0]
+        assert self._gain_db is not None
+        self.gain_db = self.gain_line.process(self._gain_db[None])[0]
         return self.colour.process(y)
 
 
@@ -157,6 +159,8 @@ class Compressor(Stage):
     makes_up: ClassVar[bool] = True
     brings_up_sibilants: ClassVar[bool] = True
 
+    gains: ClassVar[tuple[str, ...]] = ("makeup_db", "input_db")
+
     kind: Literal["compressor"] = "compressor"
     response: Literal["clean", "fet", "optical", "variable_mu"] = setting(
         "clean", names={"fet": "FET", "variable_mu": "variable-mu"}
@@ -178,10 +182,8 @@ class Compressor(Stage):
     rms_ms: float = rule(
         5.0, "RMS time", "ms", 0.5, 200, scale="log", usual=(5, 30), group=HEARING, when=("detector", "rms")
     )
-    key_low_cut_hz: float = rule(0.0, "Key low cut", "Hz", 0, 12000, usual=(80, 250), group=HEARING)
-    key_high_cut_hz: float = rule(
-        0.0, "Key high cut", "Hz", 0, 20000, usual=(4000, 14000), hint="0 is open", group=HEARING
-    )
+    key_low_cut_hz: float = rule(0.0, "Key low cut", "Hz", 0, 12000, usual=(80, 250), group=HEARING, off=0)
+    key_high_cut_hz: float = rule(0.0, "Key high cut", "Hz", 0, 20000, usual=(4000, 14000), group=HEARING, off=0)
     key_emphasis_db: float = rule(
         0.0, "Key emphasis", "dB", 0, 15, usual=(3, 9), hint="raises what lies above 4.5 kHz in the key", group=HEARING
     )

@@ -17,11 +17,12 @@ from ..kernels.dynamics import padded
 from ..kernels.sibilance import deess_gain
 from ..kernels.tracking import moving_centre
 from ..readings import StageReading
-from .base import HEARD, Delay, Passage, Processor, Stage, in_order, one_pole, rule
-from .detector import PeakLevel, beside_dry, cut_sections, turned_down
+from .base import HEARD, Passage, Stage, in_order, rule
+from .detector import PeakLevel, cut_sections, turned_down
 from .eq import Band, Eq
 from .linear_band import LinearBand, narrow_edges
 from .passages import Passages
+from .processor import Delay, Processor, one_pole
 
 VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
 PAST_S, AHEAD_S = 1.5, 0.25
@@ -61,7 +62,7 @@ class DeessProcessor(Processor):
         self.step = (len(edges) - 1) / (_TRACKED - 1)
         self.band = LinearBand(edges, rate, channels, self.latency, s.mix)
         self.by_hand = Passages(s.by_hand, _HAND_EDGE_S, rate, self.latency)
-        self.telling = telling
+        self.telling, self.blend = telling, (s.mix, 1.0)
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
 
     def start_at(self, frame: int) -> None:
@@ -89,7 +90,7 @@ class DeessProcessor(Processor):
             gain,
         )
         self.by_hand.lay_over(gain[:n])
-        self.gain_db = beside_dry(gain[:n], s.mix)
+        self.gain_db = gain[:n]
         if self.telling:
             self.excess_db, self.balance_db, self.around_db = found[:, :n]
         if s.mode == "wide":
@@ -187,7 +188,7 @@ class Deess(Balanced):
     kind: Literal["deess"] = "deess"
     low_hz: float = rule(5200.0, "Band from", "Hz", 1500, 12000, scale="log", usual=(4000, 6500))
     high_hz: float = rule(12000.0, "Band to", "Hz", 4000, 20000, scale="log", usual=(9000, 14000))
-    threshold_db: float = rule(-6.0, "Over the voice by", "dB", -30, 20, usual=(-12, 0))
+    threshold_db: float = rule(-6.0, "Threshold, to the voice", "dB", -30, 20, usual=(-12, 0))
     max_cut_db: float = rule(8.0, "Greatest cut", "dB", 0, 24, usual=(4, 10))
     attack_ms: float = rule(1.0, "Attack", "ms", 0.1, 30, scale="log", usual=(0.5, 3))
     release_ms: float = rule(40.0, "Release", "ms", 5, 300, scale="log", usual=(20, 80))

@@ -12,7 +12,8 @@ from pydantic import model_validator
 
 from ..kernels.echoes import TAPS, echo, read_back, write_on
 from ..kernels.shaping import DELAY, HELD, ROUND, ROWS, antiderivative, drive, oversampler
-from .base import Note, Processor, Stage, one_pole, rule, setting, with_note
+from .base import Note, Stage, rule, setting, with_note
+from .processor import Processor, one_pole
 from .wet import blended, both_sides
 
 _LONGEST_MEMORY_S, _LONGEST_TAIL_S = 30.0, 600.0
@@ -106,8 +107,8 @@ class Echo(Stage):
     other_note: Note = setting("1/8d", "Right time", when=("sides", "two times"))
     other_ms: float = rule(489.0, "Right time", "ms", 1, 4000, scale="log", usual=(80, 600), when=("other_note", "ms"))
     feedback: float = rule(0.25, "Feedback", "%", 0, 0.98, usual=(0.1, 0.45))
-    low_cut_hz: float = rule(250.0, "Low cut", "Hz", 0, 2000, usual=(150, 500))
-    high_cut_hz: float = rule(5500.0, "High cut", "Hz", 500, 20000, scale="log", usual=(3000, 8000))
+    low_cut_hz: float = rule(250.0, "Low cut", "Hz", 0, 2000, usual=(150, 500), off=0)
+    high_cut_hz: float = rule(5500.0, "High cut", "Hz", 500, 20000, scale="log", usual=(3000, 8000), off=20000)
     drive_db: float = rule(0.0, "Drive", "dB", 0, 18, usual=(0, 8))
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.5, 1))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
@@ -130,6 +131,10 @@ class Echo(Stage):
     def at_tempo(self, tempo_bpm: float) -> Stage:
         """With the times that its note values take."""
         return with_note(with_note(self, "note", "time_ms", tempo_bpm), "other_note", "other_ms", tempo_bpm)
+
+    @property
+    def linear(self) -> bool:
+        return self.drive_db <= 0
 
     def build(self, rate: int, channels: int) -> Processor:
         return DelayProcessor(self, rate, channels)

@@ -3,9 +3,9 @@
 import numpy as np
 
 from ..kernels.biquad import cascade, new_state
-from ..kernels.dynamics import decibels, held_peak, mean_square, padded, turn_all_down
-from .base import one_pole
+from ..kernels.dynamics import decibels, held_peak, held_peak_db, mean_square, padded, turn_all_down
 from .eq_design import butterworth_q, section
+from .processor import one_pole
 
 
 def cut_sections(low_hz: float, high_hz: float, rate: int, slope_db_per_octave: int = 24) -> np.ndarray:
@@ -58,8 +58,8 @@ class PeakLevel:
 
     def process_db(self, x: np.ndarray) -> np.ndarray:
         """Level in dB (padded n) of x (channels, n)."""
-        out = self.process(x)
-        decibels(out, 1.0, out)
+        out = padded(x.shape[1])
+        held_peak_db(x, self.ring, self.places, self.levels, out)
         return out
 
 
@@ -82,14 +82,6 @@ def level_db(level: np.ndarray) -> np.ndarray:
     out = np.empty_like(level)
     decibels(level, 1.0, out)
     return out
-
-
-def beside_dry(gain_db: np.ndarray, mix: float, scale: float = 1.0) -> np.ndarray:
-    """What a gain in dB amounts to with `mix` of it, times `scale`, beside the dry sound; 0 dB stays 0 dB."""
-    if mix >= 1.0:
-        return gain_db
-    wet = mix * scale
-    return 20 * np.log10(np.maximum((1.0 - mix + wet * 10 ** (gain_db / 20)) / (1.0 - mix + wet), 1e-10))
 
 
 def turned_down(x: np.ndarray, gain_db: np.ndarray, scale: float = 1.0, mix: float = 1.0) -> np.ndarray:

@@ -6,9 +6,10 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, antiderivative, bend, drive, oversampler, shaped
-from .base import Delay, Processor, Stage, one_pole, rule, setting
+from .base import Stage, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
+from .processor import Delay, Processor, one_pole
 
 _CURVES = {"tube": TUBE, "tape": TAPE, "hard": HARD}
 
@@ -38,25 +39,28 @@ class DriveProcessor(Processor):
         self.level.start_at(frame)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        s, n = self.settings, x.shape[1]
-        low = self.lows.process(x) if s.keep_low_hz > 0 else np.zeros_like(x)
+        s = self.settings
+        low = self.lows.process(x) if s.keep_low_hz > 0 else None
         gain = self._amount(x)
-        bent = np.empty_like(x)
+        rest, bent = (x if low is None else x - low) * gain, np.empty_like(x)
         if self.fine:
-            drive((x - low) * gain, _CURVES[s.curve], self.up, self.down, self.history, self.fast, self.last, bent)
+            drive(rest, _CURVES[s.curve], self.up, self.down, self.history, self.fast, self.last, bent)
         else:
-            bend((x - low) * gain, _CURVES[s.curve], bent)
-        bent /= self.gain_line.process(gain[None])[0]
-        y = (self.tone.process(bent) + self.low_line.process(low)) * self.makeup
+            bend(rest, _CURVES[s.curve], bent)
+        bent /= gain if isinstance(gain, float) else self.gain_line.process(gain[None])[0]
+        y = self.tone.process(bent)
+        if low is not None:
+            y = y + self.low_line.process(low)
         late = self.dry.process(x)
-        return late + s.mix * (y - late) if n else y
+        y *= self.makeup
+        return y if s.mix >= 1 else late + s.mix * (y - late)
 
-    def _amount(self, x: np.ndarray) -> np.ndarray:
-        """Gain into the curve at each frame (n,)."""
+    def _amount(self, x: np.ndarray) -> np.ndarray | float:
+        """Gain into the curve, at each frame (n,) where it follows the voice."""
         s, n = self.settings, x.shape[1]
-        most = 10 ** (s.amount_db / 20)
+        most = float(10 ** (s.amount_db / 20))
         if s.follow <= 0:
-            return np.full(n, most)
+            return most
         under = np.minimum(self.level.process_db(x)[:n] - s.hard_db, 0.0)
         wanted = np.maximum(s.follow * under, -s.amount_db)
         smooth, self.followed = _smoothed(wanted, self.smoothing, self.followed)
@@ -101,7 +105,7 @@ class Drive(Stage):
     curve: Literal["tube", "tape", "hard"] = setting("tube", "Curve")
     amount_db: float = rule(6.0, "Amount", "dB", 0, 18, usual=(3, 12))
     tone_db: float = rule(0.0, "Tone", "dB", -6, 6, usual=(-3, 3))
-    keep_low_hz: float = rule(0.0, "Lows kept below", "Hz", 0, 500, usual=(80, 250))
+    keep_low_hz: float = rule(0.0, "Lows kept below", "Hz", 0, 500, usual=(80, 250), off=0)
     follow: float = rule(0.0, "Follows the voice", "%", 0, 1, usual=(0, 1))
     hard_db: float = rule(-14.0, "Sung hard from", "dB", -40, 0, usual=(-20, -8))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.2, 1))

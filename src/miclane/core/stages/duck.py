@@ -7,9 +7,10 @@ from pydantic import Field
 
 from ..kernels.dynamics import padded
 from ..kernels.opening import duck_gain, word_starts
-from .base import Delay, Key, Processor, Stage, one_pole, rule, setting
+from .base import Key, Stage, rule, setting
 from .detector import Filter, PeakLevel, cut_sections, turned_down
 from .multiband import crossover
+from .processor import Delay, Processor, one_pole
 
 KEY_WINDOW_MS = 10.0
 CONSONANT_MS = 120.0  # how far before a word passes the threshold its beginning is looked for
@@ -91,7 +92,7 @@ class Duck(Stage):
     hold_ms: float = rule(40.0, "Hold", "ms", 0, 500, usual=(20, 90))
     release_ms: float = rule(180.0, "Release", "ms", 10, 2000, scale="log", usual=(90, 350))
     lookahead_ms: float = rule(35.0, "Look-ahead", "ms", 0, 60, usual=(15, 40))
-    key_low_cut_hz: float = rule(90.0, "Key low cut", "Hz", 0, 500, usual=(70, 150))
+    key_low_cut_hz: float = rule(90.0, "Key low cut", "Hz", 0, 500, usual=(70, 150), off=0)
 
     band_low_hz: float = rule(
         1500.0, "Band from", "Hz", 100, 8000, scale="log", usual=(1000, 2500), when=("holds", "band")

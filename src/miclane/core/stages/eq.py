@@ -15,9 +15,10 @@ from ..axes import AXIS_HZ
 from ..kernels.biquad import cascade, new_state
 from ..kernels.dynamics import add_swelling, band_gain, padded
 from ..readings import StageReading
-from .base import Key, Processor, Settings, Stage, one_pole, rule
+from .base import Key, Settings, Stage, rule
 from .detector import PeakLevel
 from .eq_design import BUTTERWORTH_SLOPES, butterworth_q, magnitude, response, section, slowest_pole
+from .processor import Processor, one_pole
 from .wording import takes_or_adds
 
 Shape = Literal["low_cut", "high_cut", "bell", "low_shelf", "high_shelf", "notch", "tilt"]
@@ -286,6 +287,10 @@ class Eq(Stage):
             if band.on:
                 total += band_curve_db(band, rate)
         return total
+
+    @property
+    def linear(self) -> bool:
+        return not any(b.on and b.dynamic for b in self.bands)
 
     def build(self, rate: int, channels: int) -> Processor:
         return EqProcessor(self, rate, channels)

@@ -20,6 +20,8 @@ _AT_THE_TOP = 0.15  # weight of the last sixth of the band
 _FAR_DOWN = {  # squared magnitude from which on a shape weighs less
     "low_pass": 1e-6, "low_pass_1": 1e-6, "high_pass": 1e-2, "high_pass_1": 1e-2, "notch": 1e-3,
 }  # fmt: skip
+_LEAST_DAMPED, _QUICK = 0.5, 0.95  # a radius up to which nothing rings
+_TOP = np.array([0.485, 0.49, 0.495, 0.5])
 _WAY, _UPPER, _NEAR = np.linspace(0, 1, 90), np.linspace(0.15, 0.48, 60), np.geomspace(0.7, 1.4, 30)
 Magnitude = Callable[[np.ndarray], np.ndarray]
 Triple = tuple[float, float, float]
@@ -55,12 +57,11 @@ def _from_logs(bottom: float, logs: np.ndarray) -> np.ndarray:
     return np.array([bottom, top, np.exp(logs[1]) - (np.sqrt(bottom) + np.sqrt(top)) ** 2 / 4])
 
 
-def _grid(rate: int, frequency_hz: float) -> np.ndarray:
-    """Frequencies at which a section is compared with its prototype, up to 0.96 of the band."""
-    top = 0.48 * rate
+def _grid(rate: int, frequency_hz: float, top: np.ndarray) -> np.ndarray:
+    """Frequencies at which a section is compared with its prototype, up to 0.96 of the band and at its `top`."""
     first = max(20.0, min(frequency_hz, 0.5 * rate) / 60)
     low = first * (0.4 * rate / first) ** _WAY
-    grid = np.concatenate([low, rate * _UPPER, np.minimum(frequency_hz * _NEAR, top)])
+    grid = np.concatenate([low, rate * _UPPER, np.minimum(frequency_hz * _NEAR, 0.48 * rate), rate * top])
     grid.sort()
     return grid[np.concatenate([[True], np.diff(grid) > 0])]
 
@@ -100,20 +101,23 @@ def _beginnings(shape: str, squared: Magnitude, at_hz: float, q: float, gain_db:
 def _fit(shape: str, frequency_hz: float, gain_db: float, q: float, rate: int) -> np.ndarray:
     """[b0 b1 b2 1 a1 a2] whose magnitude in dB fits the prototype's; poles inside the circle by construction."""
     squared = magnitude(shape, frequency_hz, gain_db, q)
-    grid = _grid(rate, frequency_hz)
+    top = _TOP if shape in GAIN_SHAPES else _TOP[:0]  # where it is not looked at, a boost may ring
+    grid = _grid(rate, frequency_hz, top)
     m = np.maximum(squared(grid), 1e-14)
     heard = m / m.max()
     weight = np.where(grid > 0.4 * rate, _AT_THE_TOP, 1.0) * np.sqrt(heard / (heard + _FAR_DOWN.get(shape, 1e-9)))
     at = min(frequency_hz, 0.49 * rate)
     numerator = {"high_pass": HIGH_PASS, "notch": NOTCH}.get(shape, FREE)
     bottom = float(squared(np.zeros(1))[0])
+    w0 = 2 * np.pi * frequency_hz / rate
     p, zero = np.sin(np.pi * grid / rate) ** 2, float(np.sin(np.pi * at / rate) ** 2)
+    over, under = _prototype(shape, gain_db, q)
     best, least = np.zeros(0), np.inf
-    for over, under in _beginnings(shape, squared, at, q, gain_db, rate):
-        logs = {HIGH_PASS: [np.log(max(over[1], 1e-9))], NOTCH: []}.get(
-            numerator, _to_logs(np.array([bottom, *over[1:]]))
+    for above, below in _beginnings(shape, squared, at, q, gain_db, rate):
+        logs = {HIGH_PASS: [np.log(max(above[1], 1e-9))], NOTCH: []}.get(
+            numerator, _to_logs(np.array([bottom, *above[1:]]))
         )
-        theta, missed = fitted(numerator, bottom, zero, np.array([*logs, *_to_logs(under)]), p, np.log(m), weight)
+        theta, missed = fitted(numerator, bottom, zero, np.array([*logs, *_to_logs(below)]), p, np.log(m), weight)
         if missed < least:
             best, least = theta, missed
     if numerator == HIGH_PASS:
@@ -122,8 +126,32 @@ def _fit(shape: str, frequency_hz: float, gain_db: float, q: float, rate: int) -
         b = np.array([1.0, 4 * zero - 2, 1.0]) / (4 * zero)
     else:
         b = _minimum_phase(_from_logs(bottom, best[:2]))
-    a = _minimum_phase(_from_logs(1.0, best[-2:]))
+        b = _damped(b, over, w0) if shape in GAIN_SHAPES else b  # what is turned over has these for poles
+    a = _damped(_minimum_phase(_from_logs(1.0, best[-2:])), under, w0)
     return np.concatenate([b, a]) / a[0]
+
+
+def _slowest(prototype: Triple) -> float:
+    """How fast what dies away last of the roots of a quadratic in s does so, in its units."""
+    if prototype[0] == 0:
+        return prototype[2] / prototype[1]
+    damped = 0.5 * prototype[1] / prototype[0]
+    apart = damped * damped - prototype[2] / prototype[0]
+    return damped - np.sqrt(apart) if apart > 0 else damped
+
+
+def _damped(c: np.ndarray, prototype: Triple, w0: float) -> np.ndarray:
+    """c0 c1 c2 whose roots die away at least half as fast as those of the prototype they stand for, in its units of w0.
+
+    Its sum, the gain at 0 Hz, stays. Beside the top of the band a fit may have roots that the prototype has not.
+    """
+    most = max(float(np.exp(-_LEAST_DAMPED * w0 * _slowest(prototype))), _QUICK)
+    if slowest_pole(np.concatenate([c, c]) / c[0]) <= most:
+        return c
+    roots = np.roots(c)
+    radius = np.abs(roots)
+    held = np.real(np.poly(np.where(radius > most, roots * (most / np.maximum(radius, 1e-12)), roots)))
+    return np.pad(held, (0, 3 - len(held))) * c.sum() / held.sum()
 
 
 def _bilinear(numerator: Triple, denominator: Triple, w0: float) -> np.ndarray:

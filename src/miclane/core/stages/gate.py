@@ -7,9 +7,10 @@ from pydantic import AfterValidator, Field
 
 from ..kernels.dynamics import padded
 from ..kernels.opening import gate_gain
-from .base import Delay, Passage, Processor, Stage, in_order, one_pole, rule, setting
+from .base import Passage, Stage, in_order, rule, setting
 from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
 from .passages import Passages
+from .processor import Delay, Processor, one_pole
 
 _KEY_MS = 6.0
 _EDGE_S, _LEAD_IN_S = 0.02, 0.04

@@ -8,8 +8,9 @@ from pydantic import Field
 
 from ..impulses import MADE, impulse
 from ..kernels.convolving import add_products
-from .base import Delay, Note, Processor, Stage, rule, setting, with_note
+from .base import Note, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
+from .processor import Delay, Processor
 from .wet import blended, both_sides
 
 PART = 4096
@@ -98,8 +99,8 @@ class Impulse(Stage):
     predelay_ms: float = rule(20.0, "Pre-delay", "ms", 0, 500, usual=(0, 60), when=("predelay_note", "ms"))
     length_s: float = rule(6.0, "Length at most", "s", 0.05, 12, scale="log", usual=(0.5, 4))
     level_db: float = rule(0.0, "Level", "dB", -24, 24, usual=(-6, 6))
-    low_cut_hz: float = rule(180.0, "Low cut", "Hz", 0, 1500, usual=(120, 400))
-    high_cut_hz: float = rule(9000.0, "High cut", "Hz", 1000, OPEN_HZ, scale="log", usual=(5000, 12000))
+    low_cut_hz: float = rule(180.0, "Low cut", "Hz", 0, 1500, usual=(120, 400), off=0)
+    high_cut_hz: float = rule(9000.0, "High cut", "Hz", 1000, OPEN_HZ, scale="log", usual=(5000, 12000), off=OPEN_HZ)
     width: float = rule(1.0, "Width", "%", 0, 1.5, usual=(0.7, 1))
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(1, 1))
 
@@ -123,6 +124,10 @@ class Impulse(Stage):
         if keep < found.shape[1] and fade:
             cut[:, keep - fade :] *= np.cos(np.linspace(0, np.pi / 2, fade)) ** 2
         return cut * 10 ** (self.level_db / 20)
+
+    @property
+    def linear(self) -> bool:
+        return True
 
     def build(self, rate: int, channels: int) -> Processor:
         return ImpulseProcessor(self, rate, channels)

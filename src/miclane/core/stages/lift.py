@@ -11,8 +11,9 @@ from ..kernels.dynamics import padded
 from ..kernels.ranges import range_gain, up_db
 from ..readings import StageReading
 from ..units import show_value
-from .base import Delay, Processor, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, beside_dry, cut_sections, turned_down
+from .base import Stage, rule
+from .detector import Filter, PeakLevel, cut_sections, turned_down
+from .processor import Delay, Processor, one_pole
 
 _KNEE_DB = 6.0
 _WINDOW_MS = 12.0  # half a turn of the lowest note, so that a steady tone is read as one level
@@ -30,6 +31,7 @@ class LiftProcessor(Processor):
         self.curve = s.curve
         self.attack, self.release = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
         self.state = np.zeros(1)
+        self.blend = s.mix, 1.0
 
     def start_at(self, frame: int) -> None:
         self.level.start_at(frame)
@@ -38,7 +40,7 @@ class LiftProcessor(Processor):
         n, gain = x.shape[1], padded(x.shape[1])
         level = self.level.process_db(self.key_filter.process(x))
         range_gain(level, n, True, self.curve, self.attack, self.release, self.state, gain)
-        self.gain_db = beside_dry(gain[:n], self.settings.mix)
+        self.gain_db = gain[:n]
         return turned_down(self.delay.process(x), gain, 1.0, self.settings.mix)
 
 
@@ -63,7 +65,7 @@ class Lift(Stage):
     attack_ms: float = rule(2.0, "Attack", "ms", 0.1, 50, scale="log", usual=(1, 5))
     release_ms: float = rule(160.0, "Release", "ms", 10, 2000, scale="log", usual=(80, 400))
     lookahead_ms: float = rule(12.0, "Look-ahead", "ms", 0, 40, usual=(8, 20))
-    key_low_cut_hz: float = rule(30.0, "Key low cut", "Hz", 0, 500, usual=(0, 90))
+    key_low_cut_hz: float = rule(30.0, "Key low cut", "Hz", 0, 500, usual=(0, 90), off=0)
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.5, 1))
 
     def says(self, reading: StageReading) -> str:

@@ -6,8 +6,9 @@ import numpy as np
 
 from ..kernels.dynamics import padded
 from ..kernels.limiter import TAPS, apply_gain, interpolator, limiter_gain, true_peaks
-from .base import Delay, Processor, Stage, one_pole, rule
+from .base import Stage, rule
 from .detector import level_db
+from .processor import Delay, Processor, one_pole
 
 _MARGIN_DB = 0.11
 
@@ -59,6 +60,8 @@ class Limiter(Stage):
     ceiling: ClassVar[str] = "ceiling_dbtp"
     brings_up_sibilants: ClassVar[bool] = True
     by_peak: ClassVar[bool] = True
+
+    gains: ClassVar[tuple[str, ...]] = ("gain_db",)
 
     kind: Literal["limiter"] = "limiter"
     ceiling_dbtp: float = rule(

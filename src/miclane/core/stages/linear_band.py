@@ -7,34 +7,65 @@ from functools import lru_cache
 
 import numpy as np
 
-from ..kernels.bands import GROUP, POINTS, cut_band
+from ..kernels.bands import AT_ONCE, GROUP, POINTS, cut_band, cut_low_band
 
 _DOWN_DB, _BETA = 70.0, 6.755
 _EDGE, _LEAST_EDGE_HZ = 0.1, 24.0  # an edge's way, as a share of the lower edge, and at the least
 _PIECE = 4096
+_FEW_DOWN_DB, _FEW_BETA = 80.0, 7.857
+_OVER = 20  # values of a low band in a period of its upper edge, at the least
 _APART, _HALF_WIDTH = 0.1, 0.35  # octaves, of narrow bands side by side
 
 
+def _half(down_db: float, way_hz: float, rate: float) -> int:
+    """Taps on either side of the middle one that take a way that wide to so many dB down."""
+    return int(np.ceil((down_db - 7.95) / (2.285 * 2 * np.pi * way_hz / rate) / 2))
+
+
 @lru_cache(maxsize=32)
-def band_taps(edges_hz: tuple[tuple[float, float], ...], rate: int) -> np.ndarray:
-    """Filters (bands, taps) that let through what lies between two edges, the middle tap at taps // 2.
+def band_taps(edges_hz: tuple[tuple[float, float], ...], rate: float) -> np.ndarray:
+    """Filters (bands, taps), an odd number of taps, that let through what lies between two edges.
 
     0.1 % of ripple from edge to edge; the way to 70 dB down is a tenth of the lowest of all edges wide, 24 Hz at the
     least. An edge within half that way of 0 Hz or of half the rate is none.
     """
     way = max(_EDGE * min(low for low, _ in edges_hz), _LEAST_EDGE_HZ)
-    half = int(np.ceil((_DOWN_DB - 7.95) / (2.285 * 2 * np.pi * way / rate) / 2))
+    half = _half(_DOWN_DB, way, rate)
     n = np.arange(-half, half + 1)
     window = np.kaiser(len(n), _BETA)
-    taps = np.zeros((len(edges_hz), -(-len(n) // GROUP) * GROUP))
-    before = taps.shape[1] // 2 - half
+    taps = np.zeros((len(edges_hz), len(n)))
     for row, (low, high) in zip(taps, edges_hz, strict=True):
         top = 2 * (high + way / 2) / rate
         bottom = 2 * (low - way / 2) / rate
         ideal = (n == 0).astype(float) if top >= 1 else top * np.sinc(top * n)
-        ideal = ideal - (bottom * np.sinc(bottom * n) if bottom > 0 else 0.0)
-        row[before : before + len(n)] = ideal * window
+        row[:] = (ideal - (bottom * np.sinc(bottom * n) if bottom > 0 else 0.0)) * window
     return taps
+
+
+@lru_cache(maxsize=8)
+def _few_taps(every: int, to_hz: float, rate: int) -> np.ndarray:
+    """A filter (an odd number of taps) after which every few frames one is enough for what lies under to_hz."""
+    half = _half(_FEW_DOWN_DB, rate / every - 2 * to_hz, rate)
+    n = np.arange(-half, half + 1)
+    taps = np.sinc(n / every) * np.kaiser(len(n), _FEW_BETA)
+    return taps / taps.sum()
+
+
+def _grouped(taps: np.ndarray) -> np.ndarray:
+    """Taps (..., odd) with zeros on both sides, the middle one at half of a multiple of GROUP."""
+    count = -(-(taps.shape[-1] + 1) // GROUP) * GROUP
+    before = count // 2 - taps.shape[-1] // 2
+    out = np.zeros((*taps.shape[:-1], count))
+    out[..., before : before + taps.shape[-1]] = taps
+    return out
+
+
+def _skewed(taps: np.ndarray) -> np.ndarray:
+    """Taps (bands, odd) as (bands, (odd + 7) · 8): rows of eight, each column a row further down than the last."""
+    out = np.zeros((len(taps), taps.shape[1] + 7, 8))
+    for i in range(8):
+        out[:, i : i + taps.shape[1], i] = taps
+    return out.reshape(len(taps), -1)
 
 
 def narrow_edges(low_hz: float, high_hz: float, from_hz: float, to_hz: float) -> tuple[tuple[float, float], ...]:
@@ -60,18 +91,30 @@ def _between_points(every: int) -> np.ndarray:
 
 
 class LinearBand:
-    """Holds a sound back by `latency` frames and turns a band of it down, or one of several side by side."""
+    """Holds a sound back by `latency` frames and turns a band of it down, or one of several side by side.
+
+    A low band is worked out at every few frames of the song, `every` apart.
+    """
 
     def __init__(
         self, edges_hz: tuple[tuple[float, float], ...], rate: int, channels: int, latency: int, mix: float
     ) -> None:
-        self.taps, self.latency, self.mix = band_taps(edges_hz, rate), latency, mix
-        self.table = _between_points(max(1, int(rate / 20 / (max(high for _, high in edges_hz) + _LEAST_EDGE_HZ))))
-        reach = self.taps.shape[1] // 2 + POINTS * len(self.table)
-        self.keep = latency + reach
+        self.latency, self.mix = latency, mix
+        top = max(high for _, high in edges_hz) + _LEAST_EDGE_HZ
+        every = max(1, int(rate / _OVER / top))
+        taps = band_taps(edges_hz, rate / every)
+        self.taps, self.few, self.table = _skewed(taps), np.zeros(0), _between_points(every)
+        reach = taps.shape[1] // 2
+        if every > 1:
+            self.taps, self.few = _grouped(taps), _grouped(_few_taps(every, top, rate))
+            reach = (self.taps.shape[1] // 2 + POINTS) * every + len(self.few)
+            ring = 2 * 2 ** int(np.ceil(np.log2(self.taps.shape[1] + AT_ONCE)))
+            self.low, self.done = np.zeros((channels, ring)), np.full((channels, 1), -(2**62))
+            self.values, self.known = np.zeros((channels, 64)), np.full((channels, 64), -(2**62))
         if reach > latency:
             raise ValueError(f"a band from {edges_hz[0][0]:g} Hz needs a longer look-ahead than {latency} frames")
-        self.line = np.zeros((channels + 1, self.keep + 4 * _PIECE + GROUP))
+        self.keep = latency + reach
+        self.line = np.zeros((channels + 1, self.keep + 4 * _PIECE + AT_ONCE + GROUP))
         self.end = self.keep
         self.frame = -latency
 
@@ -85,15 +128,20 @@ class LinearBand:
         for at in range(0, x.shape[1], _PIECE):
             to = min(at + _PIECE, x.shape[1])
             self._take_in(x[:, at:to], places[at:to] if places is not None else None)
-            base = self.end - self.latency - to
-            cut_band(self.line, base + at, self.taps, self.table, self.frame, gain_db, self.mix, y, at, to)
-        self.frame += x.shape[1]
+            base, out = self.end - self.latency - (to - at), (gain_db, self.mix, y, at, to)
+            if len(self.few):
+                kept = self.low, self.done, self.values, self.known
+                cut_low_band(self.line, base, *kept, self.few, self.taps, self.table, self.frame, *out)
+            else:
+                cut_band(self.line, base, self.taps, *out)
+            self.frame += to - at
         return y
 
     def _take_in(self, x: np.ndarray, places: np.ndarray | None) -> None:
         """Puts x (channels, n) at the end of the line; what is needed goes to the front where it does not fit."""
-        if self.end + x.shape[1] + GROUP > self.line.shape[1]:
-            self.line[:, : self.keep] = self.line[:, self.end - self.keep : self.end].copy()
+        if self.end + x.shape[1] + AT_ONCE + GROUP > self.line.shape[1]:
+            for row in self.line if len(self.taps) > 1 else self.line[:-1]:
+                row[: self.keep] = row[self.end - self.keep : self.end].copy()
             self.end = self.keep
         span = slice(self.end, self.end + x.shape[1])
         self.line[:-1, span] = x

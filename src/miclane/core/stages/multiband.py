@@ -14,9 +14,10 @@ from ..kernels.dynamics import padded
 from ..kernels.ranges import deepest, range_gain
 from ..readings import StageReading
 from ..units import show_value
-from .base import Delay, Processor, Settings, Stage, one_pole, rule
-from .detector import Filter, PeakLevel, beside_dry, turned_down
+from .base import Settings, Stage, rule
+from .detector import Filter, PeakLevel, turned_down
 from .eq_design import butterworth_q
+from .processor import Delay, Processor, one_pole
 
 _KNEE_DB = 6.0
 _APART = 2 ** (1 / 3)  # edges are at least a third of an octave apart
@@ -94,6 +95,8 @@ class MultibandProcessor(Processor):
         self.levels = [PeakLevel(float(np.clip(600 / f, 1.0, 14.0)), rate) for f in lowest]
         self.delays = [Delay(channels, self.latency) for _ in s.bands]
         self.states = [np.zeros(1) for _ in s.bands]
+        self.scales = [10 ** (b.gain_db / 20) if b.on else 1.0 for b in s.bands]
+        self.blend = s.mix, np.array(self.scales)[:, None]
         self.times = [(one_pole(b.attack_ms, rate), one_pole(b.release_ms, rate)) for b in s.bands]
 
     def start_at(self, frame: int) -> None:
@@ -113,13 +116,20 @@ class MultibandProcessor(Processor):
             if band.on:
                 level = self.levels[k].process_db(one)
                 range_gain(level, n, band.works == "up", band.curve, *self.times[k], self.states[k], gain)
-            parts[k] = beside_dry(gain[:n], mix, 10 ** (band.gain_db / 20) if band.on else 1.0)
+            parts[k] = gain[:n]
             late = self.delays[k].process(one)
             if not band.muted:
-                total += turned_down(late, gain, 10 ** (band.gain_db / 20) if band.on else 1.0, mix)
-        self.parts_db, self.gain_db = parts, np.empty(n)
-        deepest(parts, n, self.gain_db)
+                total += turned_down(late, gain, self.scales[k], mix)
+        self.parts_db = parts
         return total
+
+    def _amounts_to(self) -> np.ndarray | None:
+        """The deepest of what the bands did."""
+        if (parts := self.parts_db) is None:
+            return None
+        found = np.empty(parts.shape[1])
+        deepest(parts, len(found), found)
+        return found
 
 
 class Multiband(Stage):

@@ -38,8 +38,8 @@ class Passages:
         gain_db += share * (self.middles[nearest, 1] - gain_db)
 
     def _next(self, n: int) -> np.ndarray | None:
-        at = (self.frame + np.arange(n)) / self.rate
-        self.frame += n
-        if not len(self.times) or not n or at[-1] < self.times[0] or at[0] > self.times[-1]:
+        first, self.frame = self.frame, self.frame + n
+        times = self.times
+        if not len(times) or not n or (first + n - 1) / self.rate < times[0] or first / self.rate > times[-1]:
             return None
-        return at
+        return (first + np.arange(n)) / self.rate

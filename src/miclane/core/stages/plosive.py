@@ -26,7 +26,7 @@ class Plosive(Balanced):
     kind: Literal["plosive"] = "plosive"
     low_hz: float = rule(20.0, "Band from", "Hz", 10, 60, scale="log", usual=(15, 30))
     high_hz: float = rule(120.0, "Band to", "Hz", 60, 150, scale="log", usual=(80, 130))
-    threshold_db: float = rule(-9.0, "Over the voice by", "dB", -30, 20, usual=(-14, -4))
+    threshold_db: float = rule(-9.0, "Threshold, to the voice", "dB", -30, 20, usual=(-14, -4))
     max_cut_db: float = rule(18.0, "Greatest cut", "dB", 0, 36, usual=(10, 24))
     attack_ms: float = rule(3.0, "Attack", "ms", 0.1, 30, scale="log", usual=(1, 6))
     release_ms: float = rule(60.0, "Release", "ms", 5, 300, scale="log", usual=(30, 120))

@@ -14,8 +14,9 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
-from .base import Delay, Note, Processor, Stage, rule, setting, with_note
+from .base import Note, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
+from .processor import Delay, Processor
 from .wet import blended, both_sides
 
 
@@ -325,6 +326,10 @@ class Reverb(Stage):
     def at_tempo(self, tempo_bpm: float) -> Stage:
         """With the pre-delay in ms that its note value takes."""
         return with_note(self, "predelay_note", "predelay_ms", tempo_bpm)
+
+    @property
+    def linear(self) -> bool:
+        return True
 
     def build(self, rate: int, channels: int) -> Processor:
         return ReverbProcessor(self, rate, channels)

@@ -6,7 +6,8 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ..readings import StageReading
-from .base import Processor, Settings, Stage, rule
+from .base import Settings, Stage, rule, setting
+from .processor import Processor
 from .trim import TrimProcessor
 from .wording import takes_or_adds
 
@@ -36,7 +37,7 @@ class Ride(Stage):
     down_db: float = rule(6.0, "Most down", "dB", 0, 18, usual=(3, 8))
     speed_s: float = rule(0.8, "Speed", "s", 0.2, 6, scale="log", usual=(0.5, 2))
     share: float = rule(0.7, "How far", "%", 0, 1, usual=(0.5, 0.9), hint="how much of the way to the target")
-    freeze: bool = True
+    freeze: bool = setting(True, "stays in the gaps")
     points: tuple[Point, ...] = Field((), max_length=20_000)
 
     def says(self, reading: StageReading) -> str:

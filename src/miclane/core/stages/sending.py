@@ -6,8 +6,9 @@ import numpy as np
 from pydantic import Field
 
 from ..units import SILENT_DB, amplitude
-from .base import Passage, Processor, Settings, Stage, rule
+from .base import Passage, Settings, Stage, rule
 from .passages import Passages
+from .processor import Processor
 
 
 class Opening(Settings):

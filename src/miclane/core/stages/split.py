@@ -20,7 +20,7 @@ class Throw(Settings):
     id: str = Field("", max_length=40, pattern=r"^[A-Za-z0-9_-]*$")
     start_s: float = Field(ge=0, allow_inf_nan=False)
     end_s: float = Field(ge=0, allow_inf_nan=False)
-    level_db: float = rule(-3.0, "Throw", "dB", SILENT_DB, 12, usual=(-9, 0))
+    level_db: float = rule(-3.0, "Throw", "dB", SILENT_DB, 12, usual=(-9, 0), off=SILENT_DB)
 
     @model_validator(mode="after")
     def _ends_after_it_begins(self) -> "Throw":
@@ -33,7 +33,7 @@ class BranchSend(Settings):
     """A share of a branch that goes to a return, before or after the lane's fader. Its id is the return's."""
 
     id: str = Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")
-    level_db: float = rule(-14.0, "Send", "dB", SILENT_DB, 12, usual=(-24, -8))
+    level_db: float = rule(-14.0, "Send", "dB", SILENT_DB, 12, usual=(-24, -8), off=SILENT_DB)
     pre_fader: bool = False
     on: bool = True
 
@@ -59,7 +59,7 @@ class Branch(Settings):
 
     id: str = Field("", max_length=40, pattern=r"^[A-Za-z0-9_-]*$")
     name: str = Field("Crush", max_length=120)
-    blend_db: float = rule(-14.0, "Blend", "dB", SILENT_DB, 12, usual=(-20, -8), hint="−60 dB is silence")
+    blend_db: float = rule(-14.0, "Blend", "dB", SILENT_DB, 12, usual=(-20, -8), off=SILENT_DB)
     on: bool = True
     stages: tuple[InnerStage, ...] = Field((), max_length=32)
     sends: tuple[BranchSend, ...] = Field((), max_length=32)
@@ -136,7 +136,7 @@ class Split(Stage):
     }
 
     kind: Literal["split"] = "split"
-    dry_db: float = rule(0.0, "Dry", "dB", SILENT_DB, 12, usual=(-3, 0), hint="−60 dB is silence")
+    dry_db: float = rule(0.0, "Dry", "dB", SILENT_DB, 12, usual=(-3, 0), off=SILENT_DB)
     branches: tuple[Branch, ...] = Field((), max_length=8)
 
     @model_validator(mode="after")
@@ -150,6 +150,10 @@ class Split(Stage):
     @property
     def summary_now(self) -> str:
         return "paths of their own, joined again" if self.dry_db <= SILENT_DB else self.summary
+
+    @property
+    def linear(self) -> bool:
+        return all(s.linear or not s.on for b in self.branches if b.on for s in b.stages)
 
     def memory_s(self) -> float:
         return max((sum(s.memory_s() for s in b.stages) for b in self.branches), default=0.0)

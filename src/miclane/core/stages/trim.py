@@ -8,7 +8,8 @@ from pydantic import AfterValidator, Field
 
 from ..readings import StageReading
 from ..units import show_value
-from .base import Passage, Processor, Stage, in_order, rule
+from .base import Passage, Stage, in_order, rule
+from .processor import Processor
 from .wording import takes_or_adds
 
 RAMP_S, LEAST_RAMP_S = 0.2, 0.03
@@ -67,6 +68,8 @@ class Trim(Stage):
     measured: ClassVar[bool] = False
     in_strip: ClassVar[bool] = False
     fresh: ClassVar[dict[str, Any]] = {"name": "Phrase trim"}
+
+    gains: ClassVar[tuple[str, ...]] = ("gain_db",)
 
     kind: Literal["trim"] = "trim"
     gain_db: float = rule(0.0, "Gain", "dB", -36, 36, usual=(-9, 9))

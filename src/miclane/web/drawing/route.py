@@ -43,7 +43,9 @@ def lay_route(session: Session, path: Path, width: float = 1044) -> Route:
     for stage in lane.stages:
         slots += max([1.0, *(len(b.stages) * 1.0 + 0.9 for b in stage.branches)]) if isinstance(stage, Split) else 1.0
     left, right = 84.0, width - 168
-    pitch = min(96.0, (right - left) / max(slots, 1))
+    pitch = min(96.0, max(58.0, (right - left) / max(slots, 1)))
+    width = max(width, left + slots * pitch + 168)
+    right = width - 168
     branches = max((len(s.branches) for s in lane.stages if isinstance(s, Split)), default=0)
     route = Route(width, 38, max(74, 62 + bool(branches or sends) * 52 + max(branches - 1, 0) * 58))
     x = left

@@ -14,7 +14,7 @@ from ...core.mix.edits import Edit, Set
 from ...core.mix.paths import path_names
 from ...core.mix.places import along, rule_at
 from ...core.stages.eq import Eq
-from ...core.units import parse_value
+from ...core.units import held, parse_value
 from ...store.sessions import State
 from ...studio.studio import Hear, Studio
 from ..drawing.eq import eq_paths
@@ -23,6 +23,7 @@ from .sound import interleaved
 
 router = APIRouter()
 MOST_EDITS = 400
+OFF = ("off", "-inf", "−inf", "-∞", "−∞")
 Version = Annotated[int | None, Field(ge=0, le=2**53)]
 
 
@@ -124,12 +125,15 @@ def clash(studio: Studio, session_id: str, error: ConflictError) -> JSONResponse
 
 @router.post("/s/{session_id}/typed")
 def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse:
-    """Set a number from what was typed: `1.5k`, `c5`, `1/8`, `−3,5 dB`. Out of range is held at the nearest end."""
+    """Set a number from what was typed: `1.5k`, `c5`, `1/8`, `−3,5 dB`, `-inf`. Refused in words beyond its ends."""
     studio = studio_of(request)
     session = studio.sessions.get(session_id).session
     rule = rule_at(session, body.path)
-    value = parse_value(body.text, rule["unit"], session.tempo_bpm)
-    value = min(max(value, rule["low"]), rule["high"])
+    if rule["off"] is not None and body.text.strip().lower().removesuffix("db").strip() in OFF:
+        value = rule["off"]
+    else:
+        value = parse_value(body.text, rule["unit"], session.tempo_bpm)
+        value = held(value, rule["low"], rule["high"], rule["unit"], rule["label"])
     change: list[Edit] = [Set(path=body.path, value=value)]
     try:
         state = studio.sessions.edit(session_id, change, body.base)

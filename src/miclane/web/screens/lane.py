@@ -94,7 +94,7 @@ def page_data(studio: Studio, state: State, screen: str) -> dict[str, Any]:
         "phrases_of": "",
         "rate": state.session.rate,
         "frames": 0,
-        **{name: [] for name in ("phrases", "events", "apart", "breaths", "throws", "stages")},
+        **{name: [] for name in ("phrases", "events", "apart", "breaths", "throws", "returns", "stages")},
         "name": "",
     }
 
@@ -123,9 +123,20 @@ def lane_data(studio: Studio, state: State, path: Path) -> dict[str, Any]:
         "apart": [a.model_dump() for a in own.apart] if own else [],
         "breaths": [b.model_dump() for b in own.breaths] if own else [],
         "throws": [
-            {"start": t.start_s * session.rate, "end": t.end_s * session.rate, "name": names.get(s.id, s.id)}
+            {
+                "start": t.start_s * session.rate,
+                "end": t.end_s * session.rate,
+                "name": names.get(s.id, s.id),
+                "path": f"{path.base}/sends/{s.id}/throws/{t.id}",
+                "ramp_ms": s.ramp_ms,
+                "send": f"{path.base}/sends/{s.id}",
+            }
             for s in (path.lane.sends if path.is_lane else ())
             for t in s.throws
+        ],
+        "returns": [
+            {"id": r.id, "name": r.name, "sent": any(s.id == r.id for s in path.lane.sends) if path.is_lane else False}
+            for r in session.returns
         ],
         "name": path.member.name,
         "stages": [{"id": s.id, "name": s.label, "kind": s.kind, "on": s.on} for s in stages],

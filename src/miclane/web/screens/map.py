@@ -5,6 +5,7 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.responses import HTMLResponse
 
+from ...core.stages.split import USES
 from ...store.sessions import State
 from ...studio.studio import Studio
 from ..drawing.map import CONTROLS, JOIN, LAST, MIC, WIDE, lay_map
@@ -21,7 +22,16 @@ SCRIPT = "map"
 def map_context(studio: Studio, state: State) -> dict[str, Any]:
     """What the templates of the screen need."""
     picture = lay_map(state.session)
-    return {"map": picture, "wide": WIDE, "mic": MIC, "controls_x": CONTROLS, "join": JOIN, "last_x": LAST}
+    shared = USES["Thicken"].stages
+    return {
+        "map": picture,
+        "shared": shared,
+        "wide": WIDE,
+        "mic": MIC,
+        "controls_x": CONTROLS,
+        "join": JOIN,
+        "last_x": LAST,
+    }
 
 
 @router.get("/s/{session_id}/map", response_class=HTMLResponse)

@@ -2,19 +2,24 @@
 
 import json
 import math
-from typing import Any
+from typing import Annotated, Any
+from urllib.parse import quote
 
 import numpy as np
-from fastapi import APIRouter, Request
-from fastapi.responses import FileResponse, HTMLResponse, JSONResponse
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, StreamingResponse
 
 from ...core.errors import MicLaneError
-from ...core.printing import PrintRequest, members, place_of
+from ...core.mix.document import Session
+from ...core.printing import Format, PrintRequest, flat_path, left_out, members, place_of
 from ...core.units import SILENT_DB
 from ...store.sessions import State
+from ...studio.archives import zipped
+from ...studio.importing import CEILING
 from ...studio.prints import COLUMNS, Printer
 from ...studio.studio import Studio
 from ..drawing.paths import outline
+from ..measuring import measuring
 from ..opened import studio_of
 from ..pages import page
 from . import Nav
@@ -23,6 +28,7 @@ from .lane import page_data
 router = APIRouter()
 NAV = Nav("print", "Print", 90, lambda session, lane: "print")
 SCRIPT = "printing"
+_FULL_SCALE_DB = 0.0
 
 
 def printer_of(request: Request) -> Printer:
@@ -38,7 +44,47 @@ def print_page(request: Request, session_id: str) -> HTMLResponse:
     state = studio.sessions.get(session_id)
     lane = next(iter(state.session.lanes), None)
     data = page_data(studio, state, "print")
-    return page(request, "print.html", state, screen="print", data=data, lane=lane, **prints_context(request, state))
+    offered = {"targets": _targets(state.session), "left_out": _left_out(state.session), **_ceiling(state.session)}
+    shown = prints_context(request, state)
+    return page(request, "print.html", state, screen="print", data=data, lane=lane, **offered, **shown)
+
+
+def _targets(session: Session) -> list[dict[str, Any]]:
+    """What can be printed beside the mix and the vocals, in groups; `stem` what a set of stems holds."""
+    hushed = session.hushed
+    lanes = [
+        {
+            "target": f"lane:{x.id}",
+            "name": x.name,
+            "empty": x.sound is None,
+            "stem": (heard := x.sound is not None and not x.mute and x.id not in hushed),
+            "remark": "" if heard or x.sound is None else "not in the mix: muted" if x.mute else "not in the mix: solo",
+        }
+        for x in session.lanes
+    ]
+    rest = [
+        {"target": f"{kind}:{x.id}", "name": x.name, "empty": False, "stem": kind == "return" and not x.mute}
+        | {"remark": "not in the mix: muted" if x.mute else ""}
+        for kind, found in (("return", session.returns), ("bus", session.buses))
+        for x in found
+        if kind == "return" or x.id not in ("mix", "vocals")
+    ]
+    groups = [("Lanes", lanes), ("Returns, wet", rest[: len(session.returns)]), ("Buses", rest[len(session.returns) :])]
+    return [{"title": title, "members": members} for title, members in groups if members]
+
+
+def _left_out(session: Session) -> list[str]:
+    """Stages of buses that stems do not go through."""
+    feeding = [f"lane:{x.id}" for x in session.lanes] + [f"return:{x.id}" for x in session.returns]
+    return list(dict.fromkeys(name for target in feeding for name in left_out(session, target)))
+
+
+def _ceiling(session: Session) -> dict[str, Any]:
+    """Whether the mix ends with a ceiling that is on, and the edit that puts one there."""
+    mix = next(bus for bus in session.buses if bus.id == "mix")
+    on = [s for s in mix.stages if s.on]
+    edit = {"op": "insert", "path": "buses/mix/stages", "index": len(mix.stages), "value": CEILING}
+    return {"ceiling": bool(on) and bool(on[-1].ceiling), "add_ceiling": [edit]}
 
 
 @router.get("/s/{session_id}/prints", response_class=HTMLResponse)
@@ -58,9 +104,8 @@ def prints_context(request: Request, state: State) -> dict[str, Any]:
             file["path"] = _outline(np.array(file["low"]), np.array(file["high"]))
             file["turned_down"] = _turned_down(state, file["target"], file.get("over_db", 0.0))
             file["raw"] = _raw_outline(printer.studio, state, file["target"], file["seconds"])
-        shown.append(
-            {"row": row, "files": files, "request": json.loads(row.request), "share": printer.progress(row.id)}
-        )
+        asked = {"stems": False, "step": None, **json.loads(row.request)}
+        shown.append({"row": row, "files": files, "request": asked, "share": printer.progress(row.id)})
     busy = any(s["row"].state in ("waiting", "running") for s in shown)
     return {"prints": shown, "busy": busy}
 
@@ -95,6 +140,22 @@ def _raw_outline(studio: Studio, state: State, target: str, seconds: float) -> s
     return _outline(low, high)
 
 
+@router.get("/s/{session_id}/prints/peaks", response_class=HTMLResponse)
+@measuring
+def peaks(
+    request: Request, session_id: str, target: Annotated[list[str], Query(min_length=1, max_length=200)],
+    format: Format = "wav-24", stems: bool = False,
+) -> HTMLResponse:  # fmt: skip
+    """What would go over full scale, and by how much, before it is printed."""
+    state = studio_of(request).sessions.get(session_id)
+    wanted = PrintRequest(targets=tuple(target), stems=stems, format=format)
+    found = printer_of(request).peaks_dbfs(state, wanted) if state.session.frames else {}
+    over = {name: peak for name, peak in found.items() if peak > _FULL_SCALE_DB}
+    return page(
+        request, "print_peaks.html", state, screen="print", over=over, found=found, held=format in ("wav-32", "ogg")
+    )
+
+
 @router.post("/s/{session_id}/prints")
 def start_print(request: Request, session_id: str, body: PrintRequest) -> JSONResponse:
     """Begin a print of the session as it is now."""
@@ -108,6 +169,22 @@ def cancel_print(request: Request, session_id: str, print_id: str) -> JSONRespon
     printer_of(request).row(session_id, print_id)
     printer_of(request).cancel(print_id)
     return JSONResponse({})
+
+
+@router.post("/s/{session_id}/prints/{print_id}/delete")
+def delete_print(request: Request, session_id: str, print_id: str) -> JSONResponse:
+    """Forget a print and take its files away."""
+    printer_of(request).delete(session_id, print_id)
+    return JSONResponse({})
+
+
+@router.get("/s/{session_id}/prints/{print_id}/all.zip")
+def download_all(request: Request, session_id: str, print_id: str) -> StreamingResponse:
+    """All files of a print in one archive."""
+    files = printer_of(request).files(session_id, print_id)
+    name = flat_path(studio_of(request).sessions.get(session_id).session.name)
+    headers = {"content-disposition": f"attachment; filename*=UTF-8''{quote(name)}.zip"}
+    return StreamingResponse(zipped(files), media_type="application/zip", headers=headers)
 
 
 @router.get("/s/{session_id}/prints/{print_id}/{index}")

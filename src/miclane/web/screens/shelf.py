@@ -11,9 +11,10 @@ from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, Field
 
-from ...core.engine.graph import flat_path
 from ...core.errors import CutShortError, MicLaneError
 from ...core.mix.document import Session
+from ...core.printing import flat_path
+from ...core.tonality import parse_key
 from ...store.sessions import Unreadable
 from ...studio.importing import Role, file_title, import_sound
 from ...studio.importing import new_session as make_session
@@ -33,7 +34,7 @@ class NewSession(BaseModel):
     name: str = Field("Untitled", min_length=1, max_length=200)
     rate: Literal[44100, 48000, 88200, 96000] = 48000
     tempo_bpm: float = Field(92.0, ge=20, le=400)
-    key: str = Field("", max_length=40)
+    key: str = Field("", max_length=80)
 
 
 @router.get("/", response_class=HTMLResponse)
@@ -46,7 +47,7 @@ def shelf(request: Request) -> HTMLResponse:
             cards.append({"unreadable": state})
             continue
         try:
-            cards.append({"state": state, "lanes": _small(studio, state.session)})
+            cards.append({"state": state, "lanes": drawn_small(studio, state.session)})
         except MicLaneError as error:  # a sound of it is gone
             cards.append(
                 {"unreadable": Unreadable(state.id, state.session.name, str(error), state.updated, state.steps)}
@@ -84,10 +85,11 @@ def document(request: Request, session_id: str) -> Response:
     return Response(text, media_type="application/json", headers=headers)
 
 
-def _small(studio: Studio, session: Session) -> list[dict[str, Any]]:
+def drawn_small(studio: Studio, session: Session, most: int = 8) -> list[dict[str, Any]]:
+    """The first lanes of a session, each with its name, role and outline."""
     drawn = []
     frames = max(session.frames, 1)
-    for lane in session.lanes[:8]:
+    for lane in session.lanes[:most]:
         d = ""
         if lane.sound:
             low, high = studio.raw_envelope(lane.sound.digest, session.rate, 0, frames, 240)
@@ -100,16 +102,8 @@ def _small(studio: Studio, session: Session) -> list[dict[str, Any]]:
 @router.post("/sessions")
 def new_session(request: Request, body: NewSession) -> JSONResponse:
     """Make an empty session with a plate that the lead ducks."""
-    state = studio_of(request).sessions.create(make_session(body.name, body.rate, body.tempo_bpm, body.key))
+    state = studio_of(request).sessions.create(make_session(body.name, body.rate, body.tempo_bpm, parse_key(body.key)))
     return JSONResponse({"id": state.id, "address": f"/s/{state.id}"}, 201)
-
-
-@router.get("/s/{session_id}", response_class=HTMLResponse)
-def session_page(request: Request, session_id: str) -> HTMLResponse:
-    """A session's files: what is on its lanes, and where to drop more."""
-    studio = studio_of(request)
-    state = studio.sessions.get(session_id)
-    return page(request, "session.html", state, screen="session", drawn=_small(studio, state.session))
 
 
 @contextmanager

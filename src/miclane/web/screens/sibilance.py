@@ -152,17 +152,21 @@ def begin(
 
 
 class ApartRequest(BaseModel):
-    """Where the lane is split: after a stage of its own, or about a stage that the sibilants then skip."""
+    """Where the lane is split: after a stage of its own, or about a stage that the sibilants then skip.
+
+    `events` (frames from, to) are those that go apart; where none are named, all.
+    """
 
     stage: str = Field(max_length=40)
     how: Literal["after", "about"] = "after"
+    events: list[tuple[int, int]] = Field([], max_length=2000)
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/apart")
 def put_apart(request: Request, here: Here, lane_id: str, body: ApartRequest) -> JSONResponse:
     """Split the lane in time: sibilants go a path of their own, with their own level, stages and sends."""
     studio, state = here
-    edits, split = apart_edits(studio, state, find_lane(state.session, lane_id), body.stage, body.how)
+    edits, split = apart_edits(studio, state, find_lane(state.session, lane_id), body.stage, body.how, body.events)
     return JSONResponse({**told(studio.sessions.edit(state.id, edits, None)), "stage": split})
 
 

@@ -38,7 +38,7 @@ def sound(
 
     With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window and
     `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204). `stage` and
-    `band` say which band the variant “band” lets hear.
+    `band` say which band the variant “band” lets hear, and which stage “bypassed” leaves out.
     """
     studio, state = here
     check_range(state, start, stop)
@@ -109,11 +109,15 @@ def readings(
     last: Frame,
     hear: Hear = "lane",
     against: Variant = "untreated",
+    stage: str = "",
 ) -> JSONResponse:
-    """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane."""
+    """Measured over the loop [first, last) inside the range [start, stop): loudness, every station of the lane.
+
+    `stage` is the one that is left out where it is compared with the sound without it.
+    """
     studio, state = here
     check_range(state, start, stop)
-    figures = studio.figures(state, hear, lane, start, stop, (first, last), against)
+    figures = studio.figures(state, hear, lane, start, stop, (first, last), against, (stage, 0))
     return JSONResponse(
         {
             "version": state.version,

@@ -260,21 +260,12 @@ def _dry_row(made: Rendering, lane: Lane) -> dict[str, Any]:
     return {"path": outline(low, high, x, lambda v: 50 - v * scale * 30), "scale": scale}
 
 
-def _spans(lane: Lane, first: int, last: int) -> list[dict[str, Any]]:
+def _spans(lane: Lane, first: int, last: int) -> list[dict[str, float]]:
     def x(frame: int) -> float:
         return round((min(max(frame, first), last) - first) / (last - first) * WIDTH, 1)
 
-    inside = [(i, p) for i, p in enumerate(lane.phrases) if p.start < last and p.end > first]
-    return [
-        {
-            "index": i,
-            "x": x(p.start),
-            "width": max(2.0, x(p.end) - x(p.start)),
-            "words": p.words or f"phrase {i + 1}",
-            "short": (p.words or f"phrase {i + 1}")[: max(2, int((x(p.end) - x(p.start)) / 6.6))],
-        }
-        for i, p in inside
-    ]
+    inside = [p for p in lane.phrases if p.start < last and p.end > first]
+    return [{"x": x(p.start), "width": max(2.0, x(p.end) - x(p.start))} for p in inside]
 
 
 def four_numbers(made: Rendering, lane: Lane, chosen: str) -> dict[str, Any]:

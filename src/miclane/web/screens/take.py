@@ -7,13 +7,16 @@ from fastapi import APIRouter, File, Query, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
-from ...core.findings.answers import answer_edits
+from ...core.errors import UnknownPlaceError
+from ...core.findings.answers import answer_edits, answering
 from ...core.findings.finding import Finding, NewBand
 from ...core.findings.rules import find, measure_again
 from ...core.measure.loudness import SILENCE_LUFS
+from ...core.measure.phrases import Span
 from ...core.measure.take import Take
 from ...core.mix.document import Lane
 from ...core.mix.words import MOST_BYTES, read_words, words_edits
+from ...core.stages.base import Stage
 from ...core.units import show_time
 from ...store.sessions import State
 from ...studio.phrasing import phrases_anew, ride_edits, trim_edits
@@ -29,7 +32,11 @@ _PLACES_SHOWN = 6
 
 @dataclass(frozen=True)
 class Slip:
-    """A finding as it is shown: what it was, what it is now, and the edits that would answer it."""
+    """A finding as it is shown: what it was, what it is now, the edits that would answer it, the stage that does.
+
+    It is `better` once it was measured to be solved, whatever solved it; `more` where what was applied falls short.
+    `known` is whether the edits reckon with all that the chain does already.
+    """
 
     finding: Finding
     was: str
@@ -37,6 +44,9 @@ class Slip:
     better: bool
     edits: list[dict[str, Any]]
     places: list[dict[str, Any]]
+    stage: Stage | None
+    more: bool
+    known: bool
 
 
 def raw_take(studio: Studio, state: State, lane: Lane) -> Take | None:
@@ -57,20 +67,25 @@ def slips(studio: Studio, state: State, lane: Lane, take: Take, again: bool, ton
         if tone and not any(isinstance(a, NewBand) for a in finding.answers):
             continue
         value = measure_again(finding, treated) if treated else None
-        edits = [e.model_dump() for e in answer_edits(lane, finding)]
+        edits = [e.model_dump() for e in answer_edits(lane, finding, value)]
         places = [
             {"start": p.start, "end": p.end, "at": show_time(p.start / take.rate)}
             for p in finding.places[:_PLACES_SHOWN]
         ]
         was, now = _figure(finding, finding.value), None if value is None else _figure(finding, value)
-        found.append(Slip(finding, was, now, value is not None and value <= finding.good, edits, places))
+        better = value is not None and value <= finding.good
+        more = value is not None and not answer_edits(lane, finding)
+        known = again or not finding.compared or not any(s.on for s in lane.stages)
+        found.append(Slip(finding, was, now, better, edits, places, answering(lane, finding), more, known))
     return found
 
 
 def _figure(finding: Finding, value: float) -> str:
     if finding.unit in ("samples", "bursts"):
         return f"{value:.0f} {finding.unit}"
-    sign = "+" if finding.unit.startswith("dB") and finding.unit != "dB short" else ""
+    if finding.unit == "dB short":
+        return f"{abs(value):.1f} dB {'short' if value >= 0 else 'over'}"
+    sign = "+" if finding.unit.startswith("dB") else ""
     return f"{value:{sign}.1f} {finding.unit}".replace("-", "−")
 
 
@@ -143,6 +158,20 @@ def words(request: Request, here: Here, lane_id: str, file: Annotated[UploadFile
     if edits:
         state = studio.sessions.edit(state.id, edits, None)
     return JSONResponse({**told(state), "lines": len(cues), "phrases": len(edits)})
+
+
+@router.get("/s/{session_id}/lane/{lane_id}/phrases/{phrase_id}/words")
+@measuring
+def words_of(request: Request, here: Here, lane_id: str, phrase_id: str) -> JSONResponse:
+    """The words of a phrase with the frames at which each is about."""
+    studio, state = here
+    lane = find_lane(state.session, lane_id)
+    phrase = next((p for p in lane.phrases if p.id == phrase_id), None)
+    if phrase is None or lane.sound is None:
+        raise UnknownPlaceError(f"there is no phrase “{phrase_id}” on this lane")
+    spans = studio.takes.words(lane.sound, state.session.rate, Span(phrase.start, phrase.end), phrase.words)
+    found = [{"word": w, "start": s.start, "end": s.end} for w, s in zip(phrase.words.split(), spans, strict=True)]
+    return JSONResponse(found)
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/phrases")

@@ -2,9 +2,11 @@
 
 import { on } from "./messages.js";
 import { screenOf } from "./screens.js";
-import { look, picture, state, $, $$ } from "./session.js";
+import { freshPage, look, picture, state, $, $$ } from "./session.js";
 import { player, refresh } from "./player.js";
 import "./rule.js";
+import { keep } from "./focus.js";
+import "./dropping.js";
 import { showFoot, showLight } from "./foot.js";
 
 const LOOK_MS = 3000;
@@ -25,8 +27,22 @@ function initPage() {
 }
 
 on("changed", (change) => {
-  if (change.structure) screenOf(state.screen).changed?.(change);
+  if (!change.structure) return;
+  screenOf(state.screen).changed?.(change);
+  if (change.jumped || change.data || change.edits.some((e) => e.path.split("/").length < 3)) refreshSide();
 });
+
+// what there is may be more, or less, or be called otherwise
+async function refreshSide() {
+  if (!$(".side")) return;
+  const fresh = (await freshPage())?.querySelector(".side");
+  if (!fresh || !$(".side")) return;
+  const address = $(".side").contains(document.activeElement) ? document.activeElement.getAttribute("href") : "";
+  $(".side").innerHTML = fresh.innerHTML;
+  htmx.process($(".side"));
+  if (address) $(`.side a[href="${CSS.escape(address)}"]`)?.focus();
+  levels();
+}
 
 let idle = 0;
 async function levels() {
@@ -45,7 +61,9 @@ on("rendered", () => {
 });
 
 document.addEventListener("htmx:afterSettle", (event) => {
-  if (event.target.id === "page") initPage();
+  if (event.target.id !== "page") return;
+  initPage();
+  keep("#page"); // what was pressed has gone with the screen before
 });
 setInterval(look, LOOK_MS);
 if (document.readyState === "loading") document.addEventListener("DOMContentLoaded", initPage);

@@ -29,7 +29,7 @@ async function drawBalance() {
   }
   const most = told.raised.reduce((m, r) => (!m || r.by > m.by ? r : m), null);
   name.textContent = most ? `dB, s to voice; ${most.name} +${most.by.toFixed(1)}` : "dB, s to voice";
-  name.title = told.raised.map((r) => `${r.name} raises the sibilants by ${r.by.toFixed(1)} dB`).join("; ") || "no stage raises the sibilants against the voice";
+  name.title = `How far s and sh stand over the voice after each stage: ${told.raised.map((r) => `${r.name} raises the sibilants by ${r.by.toFixed(1)} dB`).join("; ") || "no stage raises the sibilants against the voice"}`;
   row.append(name);
   document.body.dataset.balance = String(state.version);
 }

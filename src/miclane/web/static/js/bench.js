@@ -3,6 +3,8 @@
 import { on, say } from "./messages.js";
 import { change, picture, set, state, $, $$ } from "./session.js";
 import { measured, player } from "./player.js";
+import { openMenu } from "./menu.js";
+import { redraw } from "./redraw.js";
 import "./rule.js";
 
 const bench = () => $("#bench");
@@ -14,26 +16,22 @@ export function reloadBody(stage, band = 0) {
   const chosen = stage ?? box?.dataset.stage ?? "";
   const which = band ?? 0;
   const address = `/s/${state.id}/lane/${state.lane}/body?stage=${encodeURIComponent(chosen)}&band=${which}`;
-  const back = sameAgain(document.activeElement);
-  return htmx.ajax("GET", address, { target: "#body", swap: "innerHTML" }).then(() => {
-    const place = `${location.pathname}?stage=${encodeURIComponent(chosen)}${which ? `&band=${which}` : ""}`;
-    window.history.replaceState(window.history.state, "", place);
-    if (back) $(back)?.focus();
+  const place = `${location.pathname}?stage=${encodeURIComponent(chosen)}${which ? `&band=${which}` : ""}`;
+  window.history.replaceState(window.history.state, "", place); // what is chosen stays so when a newer one takes this one's place
+  const opened = stage && band === 0 && stage !== box?.dataset.stage;
+  const focus = (back) => [
+    opened && back.startsWith(".gap") ? "" : back, // what was put in has taken the place of the gap
+    opened ? ".station[aria-current]" : "",
+    which ? `.pin[data-band="${which}"]` : "",
+    "#route .station[aria-current]",
+    "#route .station",
+  ];
+  return redraw(address, { focus }).then((drawn) => {
+    if (!drawn) return;
     document.body.dataset.drawn = String(state.version);
     refreshPictures();
     if (player.figures?.stations) showReadings(player.figures);
   });
-}
-
-// A selector of the same control once its part of the page has been drawn again.
-const KNOWN_BY = ["data-path", "data-switch", "data-make-dynamic", "data-select", "data-pick-band", "data-trims", "data-apply"];
-function sameAgain(element) {
-  if (!element?.closest?.("#body")) return null;
-  if (element.id) return `#${CSS.escape(element.id)}`;
-  if (element.matches(".station")) return `.station[data-stage="${CSS.escape(element.dataset.stage)}"]`;
-  if (element.matches(".bar-group")) return `.bar-group[data-phrase="${CSS.escape(element.dataset.phrase)}"]`;
-  const name = KNOWN_BY.find((a) => element.hasAttribute(a));
-  return name ? `[${name}="${CSS.escape(element.getAttribute(name))}"]` : null;
 }
 
 export function open(stage) {
@@ -63,52 +61,11 @@ export async function refreshPictures() {
 // ---- switches, choices, adding and removing ----
 
 export function stageMenu(anchor, path, index) {
-  closeMenu();
   const box = anchor.getBoundingClientRect();
-  const menu = document.createElement("div");
-  menu.className = "menu";
-  menu.setAttribute("role", "menu");
-  const inSplit = path.includes("/branches/");
-  for (const k of JSON.parse($("#kinds").textContent)) {
-    if (inSplit && !k.in_branches) continue;
-    const item = document.createElement("button");
-    item.setAttribute("role", "menuitem");
-    const title = document.createElement("span");
-    title.textContent = k.title;
-    const note = document.createElement("span");
-    note.className = "dim";
-    note.textContent = k.summary;
-    item.append(title, note);
-    item.addEventListener("click", () => {
-      closeMenu();
-      insertStage(path, index, k);
-    });
-    menu.append(item);
-  }
-  $("#layer").append(menu);
-  menu.style.left = `${Math.min(box.left, innerWidth - menu.offsetWidth - 10)}px`;
-  menu.style.top = `${Math.min(box.bottom + 6, innerHeight - menu.offsetHeight - 10)}px`;
-  $("button", menu).focus();
-  menu.addEventListener("keydown", (event) => {
-    event.stopPropagation();
-    const items = $$("button", menu);
-    const at = items.indexOf(document.activeElement);
-    if (event.key === "ArrowDown") items[(at + 1) % items.length].focus();
-    else if (event.key === "ArrowUp") items[(at + items.length - 1) % items.length].focus();
-    else if (event.key === "Escape") {
-      closeMenu();
-      anchor.focus?.();
-    } else return;
-    event.preventDefault();
-  });
+  const kinds = JSON.parse($("#kinds").textContent).filter((k) => k.in_branches || !path.includes("/branches/"));
+  const items = kinds.map((k) => ({ words: k.title, note: k.summary, act: () => insertStage(path, index, k) }));
+  openMenu(items, { x: box.left, y: box.bottom + 6, label: "Put a stage in", back: anchor });
 }
-
-function closeMenu() {
-  $("#layer").replaceChildren();
-}
-document.addEventListener("pointerdown", (event) => {
-  if (!event.target.closest(".menu")) closeMenu();
-});
 
 function insertStage(path, index, { kind, fresh }) {
   const id = `s${crypto.randomUUID().slice(0, 8)}`;
@@ -126,9 +83,7 @@ document.addEventListener("click", (event) => {
   }
   const flip = at("[data-switch]");
   if (flip) {
-    const bypass = flip.id === "bypass";
-    const on = flip.getAttribute("aria-pressed") === "true";
-    return void set(flip.dataset.switch, bypass ? on : !on, { structure: true });
+    return void set(flip.dataset.switch, flip.getAttribute("aria-pressed") !== "true", { structure: true });
   }
   const choice = at("[data-choice] button");
   if (choice) {

@@ -1,6 +1,6 @@
 // The return that several lanes share.
 
-import { change, state } from "./session.js";
+import { change, go, state } from "./session.js";
 
 const short = () => crypto.randomUUID().slice(0, 8);
 document.addEventListener("click", (event) => {
@@ -13,8 +13,8 @@ document.addEventListener("click", (event) => {
     { op: "insert", path: "returns", index: 99, value },
     { op: "insert", path: `lanes/${state.lane}/sends`, index: 99, value: { id, level_db: -20 } },
   ];
-  change(edits, { structure: true, data: true }).then((told) => {
+  change(edits).then((told) => { // nothing is drawn anew here: the screen of the return comes
     if (!told) return;
-    location.assign(`/s/${state.id}/lane/return:${id}?stage=take`);
+    go(`/s/${state.id}/lane/return:${id}?stage=take`);
   });
 });

@@ -2,6 +2,7 @@
 
 import { on } from "./messages.js";
 import { change, changedBy, picture, post, set, state, $ } from "./session.js";
+import { once, over } from "./focus.js";
 import { measured, player } from "./player.js";
 
 const bench = () => $("#bench");
@@ -35,12 +36,11 @@ async function makeUp(gesture) {
 
 document.addEventListener("click", async (event) => {
   const at = (selector) => event.target.closest(selector);
-  const begin = at("[data-start]");
-  if (begin) {
-    begin.disabled = true;
-    const told = await post(`/s/${state.id}/lane/${state.lane}/start/${bench().dataset.stage}?spread=${begin.dataset.start}&${query()}`);
+  const begin = at("[data-spread]");
+  if (begin && once(begin)) {
+    const told = await post(`/s/${state.id}/lane/${state.lane}/start/${bench().dataset.stage}?spread=${begin.dataset.spread}&${query()}`);
     if (told) changedBy(told);
-    else begin.disabled = false;
+    else over(begin);
   }
   if (at("#match")) makeUp("");
   const attack = at("[data-attack]");

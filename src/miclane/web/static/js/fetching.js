@@ -5,6 +5,7 @@ import { orderNow, player } from "./player.js";
 
 export function address(what, start, stop, variant, extra = "") {
   if (variant === "without") extra += `&stage=${player.without}`;
+  if (variant === "bypassed") extra += `&stage=${player.bypassed}`;
   if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
   return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${orderNow()}${extra}`;
 }

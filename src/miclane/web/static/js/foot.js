@@ -1,10 +1,10 @@
 // The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
 
 import { on, say } from "./messages.js";
-import { history, picture, set, settled, state, $, $$ } from "./session.js";
-import { hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
+import { history, picture, settled, state, toast, $, $$ } from "./session.js";
+import { begin, bypass, hearBand, hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
 import { showKeys } from "./keys.js";
-import { loopPhrases, phraseAt, setLoop } from "./strip.js";
+import { loopPhrases, looped, phraseAt, setLoop } from "./strip.js";
 
 const clock = (frame) => {
   const s = frame / state.rate;
@@ -26,8 +26,36 @@ export function showFoot() {
   const hold = holdVariant();
   $("#hold").setAttribute("aria-pressed", player.variant === hold);
   $("#hold").firstChild.textContent = `Hold for ${hold}`;
-  $("#removed").setAttribute("aria-pressed", player.variant === "removed");
+  $("#removed").setAttribute("aria-pressed", player.variant === "removed" || takenAlone());
+  $("#bypass")?.setAttribute("aria-pressed", player.variant === "bypassed");
 }
+
+// the stage that is open, where one is
+const stageOpen = () => ($("#bypass") ? $("#bench").dataset.stage : "");
+const TAKEN = -2;
+const takenAlone = () => player.band?.index === TAKEN && player.band.stage === stageOpen();
+
+// What the open stage takes; where none is open, what the whole chain takes.
+function hearRemoved() {
+  const stage = stageOpen();
+  if (!stage) return void other("removed", wanted !== "removed");
+  if (takenAlone()) return void hearBand(null);
+  if ($("#bypass").disabled) return void toast("This stage is switched off: it takes nothing.");
+  wanted = "band";
+  hearBand({ stage, index: TAKEN });
+}
+
+function hearBypassed(on) {
+  const stage = stageOpen();
+  if (!stage) return;
+  if (on && $("#bypass").disabled) return void toast("This stage is switched off already; without it is how it sounds.");
+  if (on) bypass(stage);
+  other("bypassed", on);
+}
+on("bench", ({ stage }) => {
+  if (player.variant === "bypassed" && player.bypassed !== stage) other("bypassed", false);
+  showFoot();
+});
 
 export const toggle = () => (player.playing ? stop() : play());
 
@@ -43,13 +71,26 @@ async function other(variant, on) {
   if (!on) return void (player.variant === variant && hearVariant("treated"));
   if (player.variant === variant) return;
   const latest = performance.now() + SETTLE_MS;
+  await begin();
   await Promise.race([settled(), pause(SETTLE_MS)]); // what is set counts already
   await prepared(variant, () => wanted === variant);
   while (variant === holdVariant() && wanted === variant && player.figures?.version !== state.version && performance.now() < latest) {
     await measure(); // equally loud from its first sample
     if (player.figures?.version !== state.version) await pause(50); // overtaken by what came in between
   }
+  if (variant === "bypassed") await matchBypassed();
   if (wanted === variant) hearVariant(variant); // not let go of meanwhile
+}
+
+// the sound without the stage, as loud as with it
+async function matchBypassed() {
+  const [first, last] = measured();
+  const query = `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}&against=bypassed&stage=${player.bypassed}`;
+  const answer = await picture(`/s/${state.id}/readings?${query}`);
+  if (!answer) return;
+  const told = await answer.json();
+  match("bypassed", told.match_db);
+  showMatch(told.match_db);
 }
 
 function toggleLoop() {
@@ -69,7 +110,8 @@ function toggleLoop() {
 function step(by) {
   const phrases = state.data?.phrases ?? [];
   if (!phrases.length) return;
-  const k = Math.min(Math.max(phraseAt(player.at) + by, 0), phrases.length - 1);
+  const [from, to] = looped() ?? [phraseAt(player.at), phraseAt(player.at)];
+  const k = Math.min(Math.max((by < 0 ? from : to) + by, 0), phrases.length - 1);
   loopPhrases(k, k);
 }
 
@@ -78,7 +120,8 @@ document.addEventListener("click", (event) => {
   if (at("#play")) toggle();
   else if (at("#loop-on")) toggleLoop();
   else if (at("#hear button")) listen(at("#hear button").dataset.hear, state.lane);
-  else if (at("#removed")) other("removed", wanted !== "removed");
+  else if (at("#removed")) hearRemoved();
+  else if (at("#bypass")) hearBypassed(wanted !== "bypassed");
   else if (at("#undo")) history("undo");
   else if (at("#redo")) history("redo");
   else if (at("#help")) showKeys();
@@ -112,16 +155,25 @@ export function showLight() {
   if ($("#light")) $("#light").textContent = night ? "Day" : "Night";
 }
 
-// hold with the mouse as with the key
+// hold with the mouse as with the key, and with Enter on the button
+document.addEventListener("keydown", (event) => {
+  if (!event.target.closest?.("#hold") || event.key !== "Enter") return;
+  event.preventDefault();
+  if (!event.repeat) other(holdVariant(), true);
+});
+document.addEventListener("keyup", (event) => event.target.closest?.("#hold") && event.key === "Enter" && other(holdVariant(), false));
 document.addEventListener("pointerdown", (event) => {
   if (event.target.closest("#hold")) other(holdVariant(), true);
 });
 for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => [player.variant, wanted].includes(holdVariant()) && !held.has("h") && other(holdVariant(), false));
 
 const held = new Set();
+const HELD_MS = 400; // a key that is held that long is let go to end what it began
+let pressedAt = 0;
 const typing = (target) => target.closest?.("input, textarea, select, dialog[open], .menu");
-document.addEventListener("keydown", (event) => {
-  if (typing(event.target)) return;
+// on the window, so that what a part of the page has taken for itself does not come here
+window.addEventListener("keydown", (event) => {
+  if (typing(event.target) || event.defaultPrevented) return;
   const key = event.key.toLowerCase();
   if ((event.ctrlKey || event.metaKey) && key === "z") {
     event.preventDefault();
@@ -129,7 +181,6 @@ document.addEventListener("keydown", (event) => {
   }
   if (event.ctrlKey || event.metaKey || event.altKey) return;
   if (event.key === " ") {
-    if (event.target.closest?.(".station, .gap, .pin")) return;
     event.preventDefault();
     if (!event.repeat) toggle();
   } else if (key === "l") toggleLoop();
@@ -141,15 +192,25 @@ document.addEventListener("keydown", (event) => {
   else if (key === "h" && !held.has("h")) {
     held.add("h");
     other(holdVariant(), true);
-  } else if (key === "r" && !event.repeat) other("removed", wanted !== "removed");
-  else if (key === "b") $("#bypass") && set($("#bypass").dataset.switch, $("#bypass").getAttribute("aria-pressed") === "true", { structure: true });
+  } else if (key === "r" && !event.repeat) hearRemoved();
+  else if (key === "b" && !held.has("b")) {
+    held.add("b");
+    pressedAt = performance.now();
+    hearBypassed(wanted !== "bypassed");
+  }
   else if (key === "e" && !event.repeat) toggleEyes();
+  else if (key === "t" && $("#route")) say("to-route");
+  else if (key === "n" && $("#strip")) say("to-stretch");
   else if (event.key === "?") showKeys();
 });
 document.addEventListener("keyup", (event) => {
   if (event.key.toLowerCase() === "h" && held.delete("h")) other(holdVariant(), false);
+  if (event.key.toLowerCase() === "b" && held.delete("b") && performance.now() - pressedAt > HELD_MS) hearBypassed(false);
 });
-addEventListener("blur", () => held.delete("h") && other(holdVariant(), false));
+addEventListener("blur", () => {
+  if (held.delete("h")) other(holdVariant(), false);
+  if (held.delete("b")) hearBypassed(false);
+});
 document.addEventListener("keyup", (event) => {
   // the space bar must not also press the focused button
   if (event.key === " " && event.target.matches?.("button") && !typing(event.target)) event.preventDefault();
@@ -168,6 +229,7 @@ on("position", ({ mean, peak, playing, guard = 1 }) => {
 });
 for (const name of /** @type {const} */ (["playing", "range", "hear", "variant"])) on(name, showFoot);
 
+const showMatch = (by) => ($("#matched").textContent = `matched ${by > 0 ? "+" : by < 0 ? "−" : ""}${Math.abs(by).toFixed(1)} dB`);
 let readingsToken = 0;
 export async function measure() {
   if (!state.lane || !state.frames) {
@@ -186,7 +248,7 @@ export async function measure() {
   $("#lufs").textContent = text(told.lufs);
   $("#lufs").parentElement.title = isSong() ? "of the phrase at the playhead" : "of the loop";
   $("#dbtp").textContent = text(told.true_peak_dbtp);
-  $("#matched").textContent = `matched ${told.match_db > 0 ? "+" : told.match_db < 0 ? "−" : ""}${Math.abs(told.match_db).toFixed(1)}`;
+  showMatch(told.match_db);
   match(holdVariant(), told.match_db);
   say("readings", told);
 }

@@ -1,7 +1,8 @@
 // The Map: the picture follows every change; buttons in it work by mouse and keyboard.
 
-import { change, set, state, $ } from "./session.js";
+import { go, set, state } from "./session.js";
 import { register } from "./screens.js";
+import { redraw } from "./redraw.js";
 import { listen, player } from "./player.js";
 import { loopSomewhere } from "./strip.js";
 
@@ -11,11 +12,8 @@ function shown() {
 }
 
 function changed() {
-  const focus = document.activeElement?.closest?.("[data-path], [data-switch]");
-  const back = focus && (focus.dataset.path ? `[data-path="${CSS.escape(focus.dataset.path)}"]` : `[data-switch="${CSS.escape(focus.dataset.switch)}"]`);
-  htmx.ajax("GET", `/s/${state.id}/map/body`, { target: "#body", swap: "innerHTML" }).then(() => {
-    document.body.dataset.drawn = String(state.version);
-    if (back) $(back)?.focus();
+  redraw(`/s/${state.id}/map/body`, { focus: (back) => [back, "#map a"] }).then((drawn) => {
+    if (drawn) document.body.dataset.drawn = String(state.version);
   });
 }
 
@@ -29,8 +27,10 @@ document.addEventListener("keydown", (event) => {
   set(button.dataset.switch, button.getAttribute("aria-pressed") !== "true", { structure: true });
 }, true);
 
+// a name or a station leads to its screen, and what plays plays on
 document.addEventListener("click", (event) => {
-  if (!event.target.closest("#add-bus")) return;
-  const id = `bus${crypto.randomUUID().slice(0, 8)}`;
-  change([{ op: "insert", path: "buses", index: 0, value: { id, name: "New bus", into: "mix" } }], { structure: true }).then((told) => told && location.assign(`/s/${state.id}/lane/bus:${id}?stage=out`));
+  const link = event.target.closest("#map a");
+  if (!link || event.ctrlKey || event.metaKey || event.shiftKey || event.button !== 0) return;
+  event.preventDefault();
+  go(link.getAttribute("href"));
 });

@@ -23,6 +23,9 @@
  * @property {{}} marks            places in the strip
  * @property {any} readings        figures of the loop
  * @property {{ start: number, y: number }} event  a sibilant's mark in the strip was pressed
+ * @property {{}} throws           the strip has been laid out, and its throws are wanted on it
+ * @property {{}} to-stretch       what can be done with the loop is wanted
+ * @property {{}} to-route         the hand wants the route
  * @property {{}} light            day or night, eyes on or off
  */
 

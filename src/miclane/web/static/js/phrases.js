@@ -1,8 +1,9 @@
 // Phrases edited in the strip: ends dragged, split, joined, named, taken away; by mouse and by keyboard.
 
 import { on } from "./messages.js";
-import { change, state, toast, $ } from "./session.js";
+import { change, picture, state, toast, $ } from "./session.js";
 import { layout, loopPhrases } from "./strip.js";
+import { menuFor } from "./stretches.js";
 import { frameAt } from "./strip_view.js";
 import { player } from "./player.js";
 
@@ -83,6 +84,29 @@ function edgeOf(box, x) {
   return x - r.left < EDGE ? "start" : r.right - x < EDGE ? "end" : "";
 }
 
+// Each word of a phrase, to be looped or thrown.
+async function offerWords(p, row, index) {
+  const answer = p.words && (await picture(`/s/${state.id}/lane/${state.data.phrases_of}/phrases/${p.id}/words`));
+  if (!answer || !row.isConnected) return;
+  const what = document.createElement("span");
+  what.className = "dim self-center";
+  what.textContent = "Loop or throw";
+  row.append(what);
+  for (const { word, start, end } of await answer.json()) {
+    const button = document.createElement("button");
+    button.type = "button";
+    button.textContent = word;
+    button.title = `${(start / state.rate).toFixed(2)} s to ${(end / state.rate).toFixed(2)} s, about: to be looped or thrown`;
+    button.addEventListener("click", (event) => {
+      event.stopPropagation();
+      const box = button.getBoundingClientRect();
+      menuFor(start, end, box.left, box.bottom + 4, $(`.strip .phrase[data-index="${index}"]`));
+    });
+    row.append(button);
+  }
+  row.hidden = false;
+}
+
 // everything of one phrase in a small box
 function openBox(index) {
   const p = state.data.phrases[index];
@@ -94,7 +118,9 @@ function openBox(index) {
   menu.setAttribute("role", "dialog");
   menu.setAttribute("aria-label", `Phrase ${index + 1}`);
   menu.innerHTML = `<label class="field"><span>Words</span><input class="field-text" name="words" maxlength="400"></label><label class="field"><span>Section</span><input class="field-text" name="section" maxlength="60" list="section-names"></label>
-    <div class="flex gap-1"><button type="button" data-do="split">Split at the playhead</button><button type="button" data-do="join">Join with the next</button><button type="button" data-do="remove">Take away</button></div>`;
+    <div class="flex gap-1"><button type="button" data-do="split">Split at the playhead</button><button type="button" data-do="join">Join with the next</button><button type="button" data-do="remove">Take away</button></div>
+    <div class="flex gap-1 flex-wrap mt-2" role="group" aria-label="Each word, about where it is sung" hidden></div>`;
+  offerWords(p, $("[role=group]", menu), index);
   $("[name=words]", menu).value = p.words;
   $("[name=section]", menu).value = p.section;
   $("#layer").replaceChildren(menu);

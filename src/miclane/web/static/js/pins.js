@@ -26,15 +26,24 @@ document.addEventListener("pointerdown", (event) => {
   const band = Number(pin.dataset.band);
   pin.focus({ preventScroll: true });
   if (Number(bench().dataset.band) !== band) pick(band);
-  const rule = (name) => Number($(`.rule[data-path="${bandPath(band)}/${name}"]`)?.getAttribute("aria-valuenow") ?? NaN);
-  drag = { band, shape: pin.dataset.shape, width: event.target.classList.contains("grip"), g: geometry(svg), gesture: `pin${band}@${Date.now()}`, frequency: rule("frequency_hz"), id: event.pointerId };
+  const [x, y] = svgPoint(svg, event);
+  const stem = $("line", pin);
+  const [px, py] = [Number(stem.getAttribute("x1")), Number(stem.getAttribute("y2"))];
+  const grip = event.target.closest(".grip");
+  const width = grip !== null;
+  const held = grip ? [x - Number(grip.getAttribute("x")) - 6, 0] : [x - px, y - py]; // where it is held, from its middle
+  const g = geometry(svg);
+  drag = { band, shape: pin.dataset.shape, width, g, held, from: [event.clientX, event.clientY], moved: false, gesture: `pin${band}@${Date.now()}`, frequency: toHz(g, px) };
   svg.setPointerCapture(event.pointerId);
 });
 document.addEventListener("pointermove", (event) => {
   if (!drag) return;
   const svg = $("#eq");
   if (!svg) return;
-  const [x, y] = svgPoint(svg, event);
+  if (!drag.moved && Math.hypot(event.clientX - drag.from[0], event.clientY - drag.from[1]) < 3) return; // a click edits nothing
+  drag.moved = true;
+  const at = svgPoint(svg, event);
+  const [x, y] = [at[0] - drag.held[0], at[1] - drag.held[1]];
   const began = performance.now();
   const edits = [];
   const put = (name, value) => {
@@ -42,8 +51,7 @@ document.addEventListener("pointermove", (event) => {
     say("moved", { path: `${bandPath(drag.band)}/${name}`, value });
   };
   if (drag.width) {
-    const centre = Number.isNaN(drag.frequency) ? 1000 : drag.frequency;
-    const ratio = Math.max(1.01, toHz(drag.g, x) / centre);
+    const ratio = Math.max(1.01, toHz(drag.g, x) / drag.frequency);
     put("q", sig(Math.min(40, Math.max(0.1, ratio / (ratio * ratio - 1)))));
   } else {
     put("frequency_hz", sig(Math.min(20000, Math.max(20, toHz(drag.g, x)))));
@@ -64,7 +72,7 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     return change([{ op: "remove", path: bandPath(band) }], { structure: true });
   }
-  if (event.key === "Enter" || event.key === " ") {
+  if (event.key === "Enter") {
     event.preventDefault();
     event.stopPropagation();
     return pick(band);

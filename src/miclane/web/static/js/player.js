@@ -12,7 +12,7 @@ const LONGEST_LOOP_S = 20;
 
 export const player = {
   context: null, node: null, analyser: null, playing: false, at: 0, first: 0, last: 1, looping: true, hear: "lane",
-  lane: "", variant: "treated", figures: null, starting: null, band: null,
+  lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "",
 };
 window.miclane = { player, state };
 
@@ -28,6 +28,7 @@ export async function begin() {
     Object.assign(player, { context, node, analyser });
     player.fresh = true;
     node.port.postMessage({ type: "range", first: player.first, last: player.last, looping: player.looping, at: player.at });
+    node.port.postMessage({ type: "variant", name: player.variant });
   })();
   await player.starting;
 }
@@ -204,10 +205,17 @@ export async function hearBand(band) {
     if (player.variant === "band") hearVariant("treated");
     return say("variant");
   }
+  await begin(); // what is heard alone is there before anything has been played
   player.band = band;
   player.node?.port.postMessage({ type: "forget", variant: "band" });
   await prepare("band");
   if (player.band === band) hearVariant("band");
+}
+
+/** Another stage is the one that is left out to hear what it does. @param {string} stage */
+export function bypass(stage) {
+  if (player.bypassed !== stage) player.node?.port.postMessage({ type: "forget", variant: "bypassed" });
+  player.bypassed = stage;
 }
 
 export function range(first, last, at = first) {
@@ -250,6 +258,7 @@ export function stop() {
 }
 
 export function hearVariant(name) {
+  if (name !== "band") player.band = null;
   player.variant = name;
   player.node?.port.postMessage({ type: "variant", name });
   if (isSong() && player.playing) keepFlowing();

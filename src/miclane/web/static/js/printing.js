@@ -1,25 +1,57 @@
 // The Print screen: start, follow, cancel.
 
 import { register } from "./screens.js";
-import { post, set, state, toast, $, $$ } from "./session.js";
+import { player } from "./player.js";
+import { loopSomewhere } from "./strip.js";
+import { redraw } from "./redraw.js";
+import { change, picture, post, set, state, sure, toast, $, $$ } from "./session.js";
 
 let timer = 0;
 
 async function follow() {
   clearTimeout(timer);
   if (!$("#prints")) return;
-  await htmx.ajax("GET", `/s/${state.id}/prints`, { target: "#prints", swap: "innerHTML" });
+  await redraw(`/s/${state.id}/prints`, { target: "#prints" });
   if ($("#prints-list")?.dataset.busy === "1") timer = setTimeout(follow, 400);
 }
 
-register("print", { shown: () => void ($("#prints-list")?.dataset.busy === "1" && follow()) });
+// What would go over full scale is said before it is printed, of what is ticked now.
+const RESTED_MS = 500;
+let asking = 0;
+let token = 0;
+function peaks() {
+  clearTimeout(asking);
+  asking = setTimeout(async () => {
+    const [form, spot] = [$("#print-form"), $("#print-peaks")];
+    const targets = form ? $$("input[name=target]:checked", form).map((i) => i.value) : [];
+    if (!spot || !state.frames) return;
+    const mine = ++token;
+    if (!targets.length) return void spot.replaceChildren();
+    spot.innerHTML = '<p class="dim">Measuring what these would come to …</p>';
+    const query = new URLSearchParams([...targets.map((t) => ["target", t]), ["format", form.elements.format.value], ["stems", form.elements.stems.value === "1" ? "true" : "false"]]);
+    const answer = await picture(`/s/${state.id}/prints/peaks?${query}`, { headers: { "hx-request": "true" } });
+    if (mine !== token || !spot.isConnected) return;
+    spot.innerHTML = answer ? await answer.text() : "";
+  }, RESTED_MS);
+}
+document.addEventListener("change", (event) => event.target.closest?.("#print-form") && peaks());
+
+register("print", {
+  changed: peaks,
+  shown() {
+    peaks();
+    if (player.first >= player.last - 1 && state.frames) loopSomewhere(1);
+    if ($("#prints-list")?.dataset.busy === "1") follow();
+  },
+});
 
 document.addEventListener("submit", async (event) => {
   if (event.target.id !== "print-form") return;
   event.preventDefault();
   const targets = $$("input[name=target]:checked", event.target).map((i) => i.value);
   if (!targets.length) return void toast("Tick what to print.");
-  if (await post(`/s/${state.id}/prints`, { targets, format: event.target.elements.format.value })) follow();
+  const { format, stems } = event.target.elements;
+  if (await post(`/s/${state.id}/prints`, { targets, format: format.value, stems: stems.value === "1" })) follow();
 });
 document.addEventListener("click", async (event) => {
   const float = event.target.closest("[data-print-float]");
@@ -28,6 +60,18 @@ document.addEventListener("click", async (event) => {
   if (down && (await set(down.dataset.turnDown, Number(down.dataset.value)))) {
     toast("The fader is down; the next print holds all of it.");
     down.disabled = true;
+  }
+  const gone = event.target.closest("[data-delete-print]");
+  if (gone && (await sure(gone, "Delete its files")) && (await post(`/s/${state.id}/prints/${gone.dataset.deletePrint}/delete`))) follow();
+  if (event.target.closest("#all-stems")) {
+    for (const box of $$("#print-form input[name=target]")) box.checked = "stem" in box.dataset;
+    $("#print-form input[name=stems][value='1']").checked = true;
+    peaks();
+  }
+  const ceiling = event.target.closest("[data-ceiling]");
+  if (ceiling && (await change(JSON.parse(ceiling.dataset.ceiling), { structure: true }))) {
+    $("#no-ceiling").remove();
+    toast("A ceiling at −1 dBTP ends the mix now. Undo takes it away.");
   }
   const cancel = event.target.closest("[data-cancel]");
   if (cancel && (await post(`/s/${state.id}/prints/${cancel.dataset.cancel}/cancel`))) follow();

@@ -47,7 +47,8 @@ function note(frequency) {
 }
 
 export function show(rule, value) {
-  const [text, unit] = shown(value, rule.dataset.unit, rule.dataset.signed === "1");
+  const off = rule.dataset.off !== undefined && Number(rule.dataset.off) === value;
+  const [text, unit] = off ? ["off", ""] : shown(value, rule.dataset.unit, rule.dataset.signed === "1");
   rule.setAttribute("aria-valuenow", value);
   rule.setAttribute("aria-valuetext", `${text} ${unit}`);
   const field = $(".value", rule.parentElement);
@@ -148,7 +149,7 @@ function type(rule) {
   const field = $(".value", rule.parentElement);
   if (!field) return;
   const input = document.createElement("input");
-  input.value = field.textContent.trim().split(/\s+/).slice(0, 2).join(" ").replace("−", "-");
+  input.value = `${$(".number", field).textContent} ${$("small", field).textContent.trim().split(/\s+/)[0]}`.trim().replace("−", "-");
   input.setAttribute("aria-label", `${rule.getAttribute("aria-label")}, in ${rule.dataset.unit || "plain numbers"}`);
   field.replaceWith(input);
   input.select();

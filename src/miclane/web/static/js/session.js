@@ -25,6 +25,25 @@ export function toast(words) {
   toastTimer = setTimeout(() => box.remove(), 6000);
 }
 
+const SURE_MS = 5000;
+/**
+ * What cannot be taken back is asked for twice: the button says what comes, and a second press does it.
+ * @param {HTMLButtonElement} button @param {string} words @returns {Promise<boolean>}
+ */
+export function sure(button, words) {
+  if (button.dataset.sure) return Promise.resolve(true);
+  const before = button.textContent ?? "";
+  button.dataset.sure = "1";
+  button.textContent = words;
+  button.classList.add("strong");
+  setTimeout(() => {
+    delete button.dataset.sure;
+    button.textContent = before;
+    button.classList.remove("strong");
+  }, SURE_MS);
+  return Promise.resolve(false);
+}
+
 // What the server answers to a request: its status and what it tells; status 0 where it does not answer.
 async function ask(address, body) {
   try {
@@ -51,6 +70,20 @@ export async function post(address, body) {
   if (ok(status)) return told;
   toast(told.error);
   if (status === 409) catchUp(told);
+  return null;
+}
+
+/**
+ * A file given to the server: what it tells, or null with its reason shown.
+ * @param {string} address @param {File} file @param {(words: string) => void} [refused]
+ */
+export async function give(address, file, refused = toast) {
+  const form = new FormData();
+  form.append("file", file, file.name);
+  const answer = await fetch(address, { method: "POST", body: form, headers: { accept: "application/json" } }).catch(() => null);
+  const told = await answer?.json().catch(() => null);
+  if (answer?.ok) return told;
+  refused(told?.error ?? `${file.name}: the server does not answer.`);
   return null;
 }
 
@@ -84,11 +117,14 @@ function learn(told) {
   state.steps = told.steps;
   waiting(queue.size, queue.unheard);
   const undo = $("#undo");
+  const had = document.activeElement;
   if (undo) {
     undo.disabled = !told.undo_label;
     undo.title = told.undo_label;
     $("#redo").disabled = !told.ahead;
     $("#redo").title = told.redo_label;
+    if (had === undo && undo.disabled) ($("#redo").disabled ? $("#page") : $("#redo")).focus();
+    if (had === $("#redo") && $("#redo").disabled) (undo.disabled ? $("#page") : undo).focus();
   }
 }
 
@@ -161,18 +197,44 @@ export async function typed(path, text) {
 }
 
 // What the server changed of itself when asked to.
-export function changedBy(told, { data = false } = {}) {
+export function changedBy(told, { data = false, select = null } = {}) {
   learn(told);
-  say("changed", { ...told, structure: true, data, began: performance.now(), edits: [] });
+  say("changed", { ...told, structure: true, data, select, began: performance.now(), edits: [] });
+}
+
+/** @type {{ key: string, page: Promise<Document | null> }} */
+let newest = { key: "", page: Promise.resolve(null) };
+/** The page of this address as the server has it now, asked for once a version whoever wants a part of it. */
+export function freshPage() {
+  const key = `${location.pathname}${location.search} ${state.version}`;
+  if (newest.key !== key) {
+    const text = fetch(location.pathname + location.search, { headers: { accept: "text/html" } }).then((answer) => (answer.ok ? answer.text() : ""));
+    newest = { key, page: text.then((t) => (t ? new DOMParser().parseFromString(t, "text/html") : null)).catch(() => null) };
+  }
+  return newest.page;
 }
 
 // Where what is looked at has been taken away, by undo or in another window, the first lane is shown.
 function gone(told) {
-  if (state.screen !== "lane" || !told.paths || told.paths.includes(state.lane)) return false;
+  const shown = state.screen === "lane" ? state.lane : state.screen === "space" && $("#space") ? `return:${$("#space").dataset.return}` : "";
+  if (!shown || !told.paths || told.paths.includes(shown)) return false;
   letGo();
   looking.abort(); // nothing of it is asked for any more
-  location.assign(told.paths[0] ? `/s/${state.id}/lane/${told.paths[0]}` : `/s/${state.id}`);
+  learn(told);
+  if (state.screen === "space") go(`/s/${state.id}/space`);
+  else go(told.paths[0] ? `/s/${state.id}/lane/${told.paths[0]}` : `/s/${state.id}`);
   return true;
+}
+
+/** Another screen of this session in this window; what plays plays on. @param {string} address */
+export function go(address) {
+  const link = document.createElement("a");
+  link.href = address;
+  link.hidden = true;
+  for (const name of ["hx-boost", "hx-target", "hx-select", "hx-select-oob", "hx-swap"]) link.setAttribute(name, $(".top nav").getAttribute(name));
+  $("#going").replaceChildren(link); // it stays until the next, for what comes is asked of it where to go
+  htmx.process(link);
+  link.click();
 }
 
 export async function history(way) {

@@ -7,8 +7,30 @@ document.addEventListener("submit", async (event) => {
   event.preventDefault();
   const f = event.target.elements;
   const told = await post("/sessions", { name: f.name.value.trim(), tempo_bpm: Number(f.tempo_bpm.value), key: f.key.value.trim(), rate: Number(f.rate.value) });
-  if (told) location.assign(told.address);
+  if (!told) return;
+  if (!waiting.length) return location.assign(told.address);
+  $("#drop").dataset.session = told.id;
+  $("#new-session").inert = true;
+  $("#files-wait").textContent = "The session is made; its files come in below.";
+  const files = waiting;
+  waiting = [];
+  take(files);
 });
+
+// Files for a session that is still to be made: what it is called, its rate, tempo and key are asked for first.
+/** @type {File[]} */
+let waiting = [];
+function ask(files) {
+  waiting.push(...files);
+  const form = $("#new-session");
+  const name = form.elements.name;
+  name.value ||= (waiting[0].name.replace(/\.[^.]+$/, "").replace(/[_-]+/g, " ").trim() || "New session").slice(0, 200);
+  $("#files-wait").hidden = false;
+  $("#files-wait").textContent = waiting.length > 1 ? `${waiting.length} files come into it.` : `${waiting[0].name} comes into it.`;
+  form.scrollIntoView({ block: "center" });
+  name.focus();
+  name.select();
+}
 
 function row(file) {
   const table = $("#imports");
@@ -84,15 +106,9 @@ function takeWhatIsThere(session, file, row) {
 async function take(files) {
   if (!files.length) return;
   const list = [...files];
+  if (!$("#drop").dataset.session) return ask(list);
   const rows = list.map(row);
-  let session = $("#drop").dataset.session;
-  if (!session) {
-    const name = list[0].name.replace(/\.[^.]+$/, "").replace(/[_-]+/g, " ") || "New session";
-    const told = await post("/sessions", { name: name.slice(0, 200) });
-    if (!told) return;
-    session = told.id;
-    $("#drop").dataset.session = session;
-  }
+  const { session } = $("#drop").dataset;
   let taken = 0;
   for (let i = 0; i < list.length; i++) taken += (await send(session, list[i], rows[i])) ? 1 : 0;
   const all = taken === list.length;
@@ -107,6 +123,17 @@ async function take(files) {
   link.href = `/s/${session}`;
   link.textContent = "Open the session";
   $("#opens").replaceChildren(taken ? link : "", all ? "" : ` ${list.length - taken} of ${list.length} files were refused; the others are there.`);
+}
+
+// Something done to a session: the cards are drawn again, and what can be done with it next has the focus.
+async function doTo(what) {
+  const [id, act] = what.split("/");
+  if (!(await post(`/sessions/${what}`))) return;
+  const answer = await fetch("/", { headers: { accept: "text/html" } }).catch(() => null);
+  if (!answer?.ok) return location.reload();
+  const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
+  for (const part of ["#count", "#cards", "#binned"]) $(part).innerHTML = fresh.querySelector(part).innerHTML;
+  $(`[data-session-do="${CSS.escape(id)}/${act === "delete" ? "restore" : "copy"}"]`)?.focus();
 }
 
 document.addEventListener("dragover", (event) => {
@@ -125,7 +152,7 @@ document.addEventListener("drop", (event) => {
 document.addEventListener("click", (event) => {
   if (event.target.closest("[data-choose]")) $("#files").click();
   const act = event.target.closest("[data-session-do]");
-  if (act) post(`/sessions/${act.dataset.sessionDo}`).then((told) => told && location.reload());
+  if (act) doTo(act.dataset.sessionDo);
 });
 document.addEventListener("change", (event) => {
   if (event.target.id === "files") take(event.target.files);

@@ -3,6 +3,7 @@
 import { on } from "./messages.js";
 import { change, changedBy, picture, post, set, state, toast, $, $$ } from "./session.js";
 import { open } from "./bench.js";
+import { once, over } from "./focus.js";
 import { hearBand, measured, play, player } from "./player.js";
 import { PICTURES, bench, draw, minus, shown, view, x } from "./spectrogram.js";
 
@@ -65,6 +66,7 @@ function handles() {
     box.append(b);
     if (String(e.start) === now) b.focus();
   }
+  choose([...view.chosen].filter(eventAt));
 }
 
 function sayWhat() {
@@ -100,41 +102,93 @@ function sayWhat() {
 // ---- by hand ----
 
 const round = (v) => Math.round(v * 1e4) / 1e4;
-function byHand(start, gain, gesture, last) {
-  const events = view.told.events;
-  const e = events.find((o) => o.start === start);
-  if (!e) return;
-  const path = `${bench().dataset.path}/by_hand`;
-  const old = JSON.parse($("#hand-data").textContent);
-  const [from, to] = [round(e.start / state.rate), round(e.end / state.rate)];
-  const kept = old.filter((p) => p.end_s <= from || p.start_s >= to);
-  if (gain !== null) kept.push({ start_s: from, end_s: to, gain_db: Math.round(Math.min(6, Math.max(-24, gain)) * 10) / 10 });
+const eventAt = (start) => view.told?.events.find((o) => o.start === start);
+
+// Cuts of single events: each start with its gain, or null to hand it back to the stage.
+function byHand(gains, gesture, last) {
+  let kept = JSON.parse($("#hand-data").textContent);
+  for (const [start, gain] of gains) {
+    const e = eventAt(start);
+    if (!e) continue;
+    const [from, to] = [round(e.start / state.rate), round(e.end / state.rate)];
+    kept = kept.filter((p) => p.end_s <= from || p.start_s >= to);
+    e.hand_db = gain === null ? null : Math.round(Math.min(6, Math.max(-24, gain)) * 10) / 10;
+    if (gain === null) continue;
+    kept.push({ start_s: from, end_s: to, gain_db: e.hand_db });
+    e.cut_db = e.hand_db;
+  }
   kept.sort((a, b) => a.start_s - b.start_s);
   $("#hand-data").textContent = JSON.stringify(kept);
-  e.hand_db = gain === null ? null : kept.find((p) => p.start_s === from).gain_db;
-  if (gain !== null) e.cut_db = e.hand_db;
   draw();
-  change([{ op: "set", path, value: kept }], { gesture, structure: last });
+  change([{ op: "set", path: `${bench().dataset.path}/by_hand`, value: kept }], { gesture, structure: last });
 }
 
-function toggleApart(start) {
-  const e = view.told.events.find((o) => o.start === start);
-  if (!e) return;
-  const rest = (state.data.apart ?? []).filter((a) => a.end <= e.start || a.start >= e.end);
-  if (!e.apart) rest.push({ id: `a${crypto.randomUUID().slice(0, 8)}`, start: e.start, end: e.end });
+// ---- several at once: those that are chosen, the one in the hand among them ----
+
+const inHand = (start) => (view.chosen.has(start) ? [...view.chosen] : [start]).map(eventAt).filter(Boolean);
+
+function choose(starts, anchor = view.anchor) {
+  view.chosen = new Set(starts);
+  view.anchor = anchor;
+  showChosen();
+}
+
+function showChosen() {
+  for (const b of $$("#events button")) b.classList.toggle("chosen", view.chosen.has(Number(b.dataset.start)));
+  const count = view.chosen.size;
+  if ($("#chosen-say")) $("#chosen-say").textContent = count > 1 ? `${count} chosen` : "";
+  if ($("#chosen-apart")) $("#chosen-apart").disabled = !count;
+}
+
+const between = (a, b) => view.told.events.filter((e) => e.start >= Math.min(a, b) && e.start <= Math.max(a, b)).map((e) => e.start);
+
+function pick(event, start) {
+  if (event.shiftKey && view.anchor !== null && eventAt(view.anchor)) choose(between(view.anchor, start));
+  else if (event.ctrlKey || event.metaKey) {
+    const next = new Set(view.chosen);
+    if (!next.delete(start)) next.add(start);
+    choose(next, start);
+  } else if (!view.chosen.has(start)) choose([start], start);
+}
+
+const WHICH = {
+  s: () => view.told.events.filter((e) => e.kind !== "t" || view.low),
+  worst: () => [...view.told.events].sort((a, b) => b.excess_db - a.excess_db).slice(0, 5),
+  none: () => [],
+};
+
+/** Those of the loop go their own way, or come back. */
+function setApart(events, away) {
+  const rest = (state.data.apart ?? []).filter((a) => !events.some((e) => a.end > e.start && a.start < e.end));
+  if (away) rest.push(...events.map((e) => ({ id: `a${crypto.randomUUID().slice(0, 8)}`, start: e.start, end: e.end })));
   rest.sort((a, b) => a.start - b.start);
   state.data.apart = rest;
   change([{ op: "set", path: `lanes/${state.lane}/apart`, value: rest }], { structure: true, data: true });
 }
 
+function press(event, start) {
+  const e = eventAt(start);
+  if (!e) return;
+  const several = event.shiftKey && view.anchor !== null && eventAt(view.anchor);
+  const events = several ? between(view.anchor, start).map(eventAt) : [e];
+  const away = several ? eventAt(view.anchor).apart : !e.apart; // a run goes the way of the one it began with
+  view.anchor = start;
+  setApart(events, away);
+}
+
+function begin(starts, y) {
+  view.drag = { from: starts.map((e) => [e.start, e.cut_db]), y, gesture: `hand ${crypto.randomUUID().slice(0, 8)}`, moved: false };
+}
 document.addEventListener("pointerdown", (event) => {
   const b = event.target.closest("#events button");
-  if (!b || shown() === "apart") return;
+  if (!b || shown() === "apart" || event.button !== 0) return;
   event.preventDefault();
   b.focus();
+  const start = Number(b.dataset.start);
+  pick(event, start);
+  if (event.ctrlKey || event.metaKey) return;
   b.setPointerCapture(event.pointerId);
-  const e = view.told.events.find((o) => o.start === Number(b.dataset.start));
-  view.drag = { start: e.start, from: e.cut_db, y: event.clientY, gesture: `hand ${crypto.randomUUID().slice(0, 8)}`, moved: false };
+  begin(inHand(start), event.clientY);
 });
 // the same by the mark in the strip; where no de-esser is open, that opens the first of the lane
 on("event", ({ start, y: from }) => {
@@ -143,31 +197,69 @@ on("event", ({ start, y: from }) => {
     if (!first) return toast("No de-esser on this lane yet: add one to cut single sibilants.");
     return open(first.dataset.stage);
   }
-  const e = view.told?.events.find((o) => o.start === start);
-  if (!e) return toast("This sibilant is outside the loop.");
+  if (!eventAt(start)) return toast("This sibilant is outside the loop.");
   $(`#events button[data-start="${start}"]`)?.focus();
-  view.drag = { start, from: e.cut_db, y: from, gesture: `hand ${crypto.randomUUID().slice(0, 8)}`, moved: false };
+  if (!view.chosen.has(start)) choose([start], start);
+  begin(inHand(start), from);
 });
+
+// a stretch drawn over the picture chooses what lies in it
+let marquee = null;
+document.addEventListener("pointerdown", (event) => {
+  if (event.target.id !== "spectrogram" || event.button !== 0) return;
+  const box = $("#spectrogram").getBoundingClientRect();
+  marquee = { box, from: event.clientX, frame: document.createElement("i") };
+  marquee.frame.className = "marquee";
+  $("#events-box").append(marquee.frame);
+});
+function stretch(event) {
+  const [a, b] = [marquee.from, event.clientX].sort((p, q) => p - q).map((v) => v - marquee.box.left);
+  marquee.frame.style.left = `${a}px`;
+  marquee.frame.style.width = `${b - a}px`;
+  return [a, b].map((v) => (660 * v) / marquee.box.width);
+}
 document.addEventListener("pointermove", (event) => {
+  if (marquee) return void stretch(event);
   const d = view.drag;
   if (!d || (!d.moved && Math.abs(event.clientY - d.y) < 3)) return;
   d.moved = true;
-  byHand(d.start, d.from - (event.clientY - d.y) / 8, d.gesture, false);
+  byHand(d.from.map(([start, cut]) => [start, cut - (event.clientY - d.y) / 8]), d.gesture, false);
 });
 document.addEventListener("pointerup", (event) => {
+  if (marquee) {
+    const [a, b] = stretch(event);
+    marquee.frame.remove();
+    marquee = null;
+    const inside = b - a < 4 ? [] : view.told.events.filter((e) => x(e.end) > a && x(e.start) < b);
+    if (shown() === "apart") return void (inside.length && setApart(inside, inside.some((e) => !e.apart)));
+    choose(inside.map((e) => e.start), inside[0]?.start ?? null);
+    if (inside.length) $(`#events button[data-start="${inside[0].start}"]`)?.focus();
+    return;
+  }
   const d = view.drag;
   view.drag = null;
-  if (d?.moved) byHand(d.start, d.from - (event.clientY - d.y) / 8, d.gesture, true);
+  if (d?.moved) byHand(d.from.map(([start, cut]) => [start, cut - (event.clientY - d.y) / 8]), d.gesture, true);
 });
 document.addEventListener("keydown", (event) => {
   const b = event.target.closest?.("#events button");
-  if (!b || shown() === "apart") return;
+  if (!b) return;
   const start = Number(b.dataset.start);
-  const e = view.told.events.find((o) => o.start === start);
-  if (!e) return;
+  const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
+  if (by && !event.altKey) {
+    const row = $$("#events button");
+    const next = row[row.indexOf(b) + by];
+    event.preventDefault();
+    event.stopPropagation();
+    if (!next) return;
+    next.focus();
+    if (event.shiftKey && shown() !== "apart") choose(between(view.anchor ?? start, Number(next.dataset.start)), view.anchor ?? start);
+    return;
+  }
+  if (shown() === "apart" || !eventAt(start)) return;
   const step = event.shiftKey ? 2 : 0.5;
-  if (event.key === "ArrowUp" || event.key === "ArrowDown") byHand(start, e.cut_db + (event.key === "ArrowUp" ? step : -step), `hand keys ${start}`, false);
-  else if (event.key === "Delete" || event.key === "Backspace") byHand(start, null, "", true);
+  const events = inHand(start);
+  if (event.key === "ArrowUp" || event.key === "ArrowDown") byHand(events.map((e) => [e.start, e.cut_db + (event.key === "ArrowUp" ? step : -step)]), `hand keys ${start}`, false);
+  else if (event.key === "Delete" || event.key === "Backspace") byHand(events.map((e) => [e.start, null]), "", true);
   else return;
   event.preventDefault();
   event.stopPropagation();
@@ -175,13 +267,27 @@ document.addEventListener("keydown", (event) => {
 
 document.addEventListener("click", async (event) => {
   const at = (selector) => event.target.closest(selector);
-  if (at("#events button") && shown() === "apart") return toggleApart(Number(at("#events button").dataset.start));
-  const begin = at("#begin, #back");
-  if (begin) {
-    begin.disabled = true;
-    const told = await post(`/s/${state.id}/lane/${state.lane}/begin/${bench().dataset.stage}${begin.id === "back" ? `?back=true&hear=${player.hear}&first=${measured()[0]}&last=${measured()[1]}` : ""}`);
+  if (at("#events button") && shown() === "apart") return press(event, Number(at("#events button").dataset.start));
+  const which = at("[data-which]");
+  if (which && !view.told) toast("They are still being measured.");
+  else if (which) {
+    const events = WHICH[which.dataset.which]();
+    if (shown() !== "apart") {
+      choose(events.map((e) => e.start), events[0]?.start ?? null);
+      if (events.length) $(`#events button[data-start="${events[0].start}"]`)?.focus();
+    } else if (which.dataset.which === "none") setApart(view.told.events, false);
+    else setApart(events, true);
+  }
+  if (at("#chosen-apart")) {
+    const events = [...view.chosen].map(eventAt).filter(Boolean).map((e) => [e.start, e.end]);
+    const told = await post(`/s/${state.id}/lane/${state.lane}/apart`, { stage: bench().dataset.stage, how: "after", events });
+    if (told) changedBy(told, { data: true });
+  }
+  const start = at("#begin, #back");
+  if (start && once(start)) {
+    const told = await post(`/s/${state.id}/lane/${state.lane}/begin/${bench().dataset.stage}${start.id === "back" ? `?back=true&hear=${player.hear}&first=${measured()[0]}&last=${measured()[1]}` : ""}`);
     if (told) changedBy(told);
-    else begin.disabled = false;
+    else over(start);
   }
   if (at("#hand-clear")) set(`${bench().dataset.path}/by_hand`, [], { structure: true });
   if (at("#lisp-answer")) set(`${bench().dataset.path}/max_cut_db`, Number(at("#lisp-answer").dataset.value), { structure: true });

@@ -1,19 +1,22 @@
 // The Space screen: the picture that follows the sound, sends, and new returns.
 
 import { on } from "./messages.js";
-import { change, changedBy, picture, post, set, state, toast, $ } from "./session.js";
+import { change, changedBy, give, go, picture, post, set, state, toast, $ } from "./session.js";
 import { register } from "./screens.js";
+import { once, over } from "./focus.js";
+import { redraw } from "./redraw.js";
 import { hearVariant, listen, measured, player, prepared, unhurried } from "./player.js";
-import { loopPhrases, loopSomewhere } from "./strip.js";
+import { freshData, initStrip, loopSomewhere } from "./strip.js";
+import "./phrases.js";
+import "./stretches.js";
 
 let token = 0;
 let shown = [0, 1]; // what the picture spans
 
 function shownNow() {
   if (player.hear === "lane") listen("vocals", state.lane);
-  const { phrases } = state.data;
-  const covered = phrases.filter((p) => p.start < player.last && p.end > player.first).length;
-  if (player.first >= player.last - 1 || (covered < 2 && phrases.length > 2)) loopSomewhere(3);
+  if (player.first >= player.last - 1) loopSomewhere(3); // the loop one came with stays
+  initStrip();
   drawPicture();
   drawEffects();
 }
@@ -34,13 +37,15 @@ export async function drawPicture() {
   head(player.at);
 }
 
-function reloadSpace() {
+/** @param {import("./messages.js").Changed} change */
+function reloadSpace({ jumped, data, edits }) {
+  if (jumped || data || edits.some((e) => e.path.includes("/throws"))) freshData();
   const ret = $("#space")?.dataset.return ?? "";
-  const focus = document.activeElement?.closest?.("[data-path]")?.dataset.path;
-  htmx.ajax("GET", `/s/${state.id}/space/body?return_id=${encodeURIComponent(ret)}`, { target: "#body", swap: "innerHTML" }).then(() => {
+  const focus = (back) => [back, "#space .rule", "#space button"];
+  redraw(`/s/${state.id}/space/body?return_id=${encodeURIComponent(ret)}`, { focus }).then((drawn) => {
+    if (!drawn) return;
     document.body.dataset.drawn = String(state.version);
     drawEffects();
-    if (focus) $(`[data-path="${CSS.escape(focus)}"]`)?.focus();
   });
 }
 
@@ -56,11 +61,6 @@ register("space", { shown: shownNow, changed: reloadSpace });
 
 document.addEventListener("click", (event) => {
   const at = (s) => event.target.closest(s);
-  const phrase = at("#space-svg [data-phrase]");
-  if (phrase) {
-    const k = Number(phrase.dataset.phrase);
-    return loopPhrases(k, Math.min(k + (event.shiftKey ? 2 : 1), state.data.phrases.length - 1));
-  }
   const bool = at("[data-bool] button");
   if (bool) return void set(bool.closest("[data-bool]").dataset.bool, bool.dataset.value === "true", { structure: true });
   const send = at("[data-add-send]");
@@ -98,16 +98,16 @@ function addReturn(name, first) {
   /** @type {import("./queue.js").Edit[]} */
   const edits = [{ op: "insert", path: "returns", index: 99, value: { id, name, bus: "vocals", stages } }];
   if (state.data?.lane) edits.push({ op: "insert", path: `lanes/${state.data.lane}/sends`, index: 99, value: { id, level_db: -14 } });
-  change(edits, { structure: true }).then((told) => told && location.assign(`/s/${state.id}/space?return_id=${id}`));
+  change(edits).then((told) => told && go(`/s/${state.id}/space?return_id=${id}`));
 }
 
 const here = () => `/s/${state.id}/space/${$("#space").dataset.return}`;
 
 async function ask(button) {
-  button.disabled = true;
+  if (!once(button)) return;
   const [first, last] = measured();
   const told = await post(`${here()}/${button.dataset.space}?first=${first}&last=${last}`);
-  button.disabled = false;
+  over(button);
   if (!told) return;
   changedBy(told);
   if (told.copied !== undefined) toast(told.copied ? `Copied to ${told.copied} other ${told.copied > 1 ? "returns" : "return"}.` : "Every other return is held down like this one already.");
@@ -149,12 +149,9 @@ async function drawEffects() {
 document.addEventListener("change", async (event) => {
   const chosen = event.target.closest?.("[data-impulse]");
   if (!chosen?.files.length) return;
-  const form = new FormData();
-  form.append("file", chosen.files[0]);
-  const answer = await fetch(`${here()}/impulse/${chosen.dataset.impulse}`, { method: "POST", body: form, headers: { accept: "application/json" } }).catch(() => null);
-  const told = await answer?.json();
+  const told = await give(`${here()}/impulse/${chosen.dataset.impulse}`, chosen.files[0]);
   chosen.value = "";
-  if (!answer?.ok) return toast(told?.error ?? "The server does not answer.");
+  if (!told) return;
   changedBy(told);
 });
 
@@ -188,12 +185,12 @@ document.addEventListener("click", (event) => {
   const copy = event.target.closest("#duck-copy");
   if (copy) {
     sessionStorage.setItem("duck", copy.dataset.settings);
-    toast("Taken. Open another return and paste.");
+    toast("Copied. Open another return and paste.");
   }
   const paste = event.target.closest("#duck-paste");
   if (!paste) return;
   const held = sessionStorage.getItem("duck");
-  if (!held) return toast("Nothing was taken yet: press Take on the ducker that should be copied.");
+  if (!held) return toast("Nothing was copied yet: press “Copy settings” on the ducker that should be copied.");
   const settings = JSON.parse(held);
   change(LIKE.map((name) => ({ op: "set", path: `${paste.dataset.path}/${name}`, value: settings[name] })), { structure: true });
 });

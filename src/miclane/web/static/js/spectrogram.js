@@ -11,7 +11,7 @@ const [OVER, CUT, DEEP] = [176, 222, 256]; // rows beneath: what is heard, what 
 const OVER_DB = [-30, 6];
 const CUT_DB = 12;
 /** @type {any} */
-export const view = { token: 0, told: null, shades: null, over: [0, 1], low: false, drag: null };
+export const view = { token: 0, told: null, shades: null, over: [0, 1], low: false, drag: null, chosen: new Set(), anchor: null };
 
 export const bench = () => $("#bench");
 export const shown = () => bench()?.dataset.picture ?? "";

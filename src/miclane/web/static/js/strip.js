@@ -1,23 +1,22 @@
 // The phrase strip: its loop, its phrases, its ends and its playhead.
 
 import { on, say } from "./messages.js";
-import { picture, state, $, $$, toast } from "./session.js";
+import { freshPage, picture, state, $, $$, toast } from "./session.js";
 import { measured, player, range, seek, unhurried } from "./player.js";
 import { draw } from "./strip_picture.js";
-import { TOP, WAVE, frameAt, view, x } from "./strip_view.js";
+import { TOP, frameAt, slim, view, wave, x } from "./strip_view.js";
 
 export function initStrip() {
   view.strip = $("#strip");
-  if (!state.data?.phrases) return;
+  if (!view.strip || !state.data?.phrases) return;
   view.canvas = view.strip && $("canvas", view.strip);
   view.rows = null;
   const { phrases } = state.data;
-  const kept = sessionStorage.getItem(`loop:${state.id}`);
+  const kept = keptLoop();
   if (player.loopedFor === state.id && player.last <= state.frames) {
     show(player.first, player.last);
-  } else if (kept && JSON.parse(kept)[1] <= state.frames) {
-    const [a, b] = JSON.parse(kept);
-    setLoop(a, b, false);
+  } else if (kept) {
+    setLoop(...kept, false);
   } else if (phrases.length) {
     const k = Math.min(3, phrases.length - 1);
     loopPhrases(k, k);
@@ -34,7 +33,11 @@ function show(first, last) {
   view.last = Math.min(state.frames, Math.round(last + room));
 }
 
-export function setLoop(first, last, keepView = true) {
+/** The first and last phrase of the loop, where it is one of phrases. */
+export const looped = () => (view.loopIds.length ? view.loopIds : null);
+
+export function setLoop(first, last, keepView = true, phrases = []) {
+  view.loopIds = phrases;
   const a = Math.max(0, Math.round(first));
   const b = Math.min(state.frames, Math.max(a + Math.round(0.2 * state.rate), Math.round(last)));
   if (!keepView || a < view.first || b > view.last) show(a, b);
@@ -45,9 +48,17 @@ export function setLoop(first, last, keepView = true) {
   load();
 }
 
-// where there is no loop yet: some phrases from the fourth on, or the first seconds of what has none
+/** The loop that this window had of the session, if it still fits. @returns {[number, number] | null} */
+function keptLoop() {
+  const kept = JSON.parse(sessionStorage.getItem(`loop:${state.id}`) ?? "null");
+  return kept && kept[1] <= state.frames ? kept : null;
+}
+
+// where there is no loop yet: the one that was, some phrases from the fourth on, or the first seconds of what has none
 export function loopSomewhere(most) {
   const { phrases } = state.data;
+  const kept = keptLoop();
+  if (kept) return void range(...kept);
   if (!phrases.length) return void range(0, Math.min(state.frames, 8 * state.rate), 0);
   const k = Math.min(3, Math.max(0, phrases.length - most));
   loopPhrases(k, Math.min(k + most - 1, phrases.length - 1));
@@ -57,12 +68,11 @@ export function loopSomewhere(most) {
 export function loopPhrases(from, to) {
   const { phrases } = state.data;
   const [a, b] = [Math.min(from, to), Math.max(from, to)];
-  view.loopIds = [a, b];
   const before = a ? phrases[a - 1].end : 0;
   const after = b + 1 < phrases.length ? phrases[b + 1].start : state.frames;
   const lead = 0.25 * state.rate;
   const tail = 0.7 * state.rate;
-  setLoop(Math.max(before + 0.03 * state.rate, phrases[a].start - lead), Math.min(after - 0.03 * state.rate, phrases[b].end + tail), false);
+  setLoop(Math.max(before + 0.03 * state.rate, phrases[a].start - lead), Math.min(after - 0.03 * state.rate, phrases[b].end + tail), false, [a, b]);
 }
 
 export function phraseAt(frame) {
@@ -76,6 +86,8 @@ export function phraseAt(frame) {
 
 export function layout() {
   if (!view.strip?.isConnected) return;
+  const focused = document.activeElement;
+  const back = focused?.matches?.(".strip .phrase, .strip .edge") ? (focused.dataset.index ? `.phrase[data-index="${focused.dataset.index}"]` : `.edge[data-edge="${focused.dataset.edge}"]`) : "";
   $$(".phrase, .edge", view.strip).forEach((e) => e.remove());
   const { phrases } = state.data;
   phrases.forEach((p, i) => {
@@ -103,6 +115,9 @@ export function layout() {
   for (const which of ["first", "last"]) {
     const edge = document.createElement("button");
     edge.className = "edge";
+    edge.dataset.edge = which;
+    const at = (player[which] / state.rate).toFixed(2);
+    for (const [name, value] of Object.entries({ role: "slider", "aria-valuemin": 0, "aria-valuemax": (state.frames / state.rate).toFixed(2), "aria-valuenow": at, "aria-valuetext": `${at} s` })) edge.setAttribute(name, String(value));
     edge.setAttribute("aria-label", which === "first" ? "Start of the loop" : "End of the loop");
     edge.style.left = `${x(player[which])}px`;
     edge.addEventListener("pointerdown", (event) => dragEdge(event, which, edge));
@@ -116,6 +131,8 @@ export function layout() {
     });
     view.strip.append(edge);
   }
+  say("throws");
+  if (back) $(back, view.strip)?.focus({ preventScroll: true });
   const head = $(".head", view.strip);
   head.hidden = false;
   head.style.transform = `translateX(${x(player.at)}px)`;
@@ -150,8 +167,8 @@ function snap(frame, free) {
 
 // the sibilant whose mark beneath the wave is at a place in the strip
 function eventAt(px, py) {
-  const row = TOP + WAVE + 10;
-  if (py < row - 14 || py > row + 5) return null;
+  const row = TOP + wave() + 10;
+  if (slim() || py < row - 14 || py > row + 5) return null;
   return state.data.events.find((e) => e.kind !== "breath" && e.kind !== "f" && px > x(e.start) - 4 && px < x(e.end) + 4) ?? null;
 }
 
@@ -181,6 +198,17 @@ export async function load() {
   } catch {
     /* the next change loads it again */
   }
+}
+
+/** Phrases, throws and names as the server has them now: after an undo or in another window they may differ. */
+export async function freshData() {
+  const screen = state.screen;
+  const fresh = (await freshPage())?.querySelector("#page-data");
+  if (!fresh || state.screen !== screen) return;
+  state.data = { ...JSON.parse(fresh.textContent), marks: state.data?.marks };
+  layout();
+  document.body.dataset.known = String(state.version);
+  load();
 }
 
 document.addEventListener("pointerdown", (event) => {

@@ -3,11 +3,11 @@
 import { on } from "./messages.js";
 import { state } from "./session.js";
 import { player } from "./player.js";
-import { TOP, WAVE, color, row, view, x } from "./strip_view.js";
+import { TOP, color, row, slim, view, wave as tall, x } from "./strip_view.js";
 
 // tall enough for a row a stage whose name can be read
 function grow(rows) {
-  const height = Math.min(290, Math.max(204, TOP + WAVE + 26 + rows * 11));
+  const height = Math.min(290, Math.max(204, TOP + tall() + 26 + rows * 11));
   if (Math.abs(view.strip.clientHeight - height) < 2) return;
   view.strip.style.height = `${height}px`;
   requestAnimationFrame(draw);
@@ -17,8 +17,8 @@ function wave(g, low, high, left, width, middle, scale, fill) {
   g.fillStyle = fill;
   g.beginPath();
   const n = low.length;
-  for (let i = 0; i < n; i++) g.lineTo(left + (i / n) * width, middle - Math.min(1, high[i] * scale) * (WAVE / 2));
-  for (let i = n - 1; i >= 0; i--) g.lineTo(left + (i / n) * width, middle - Math.max(-1, low[i] * scale) * (WAVE / 2));
+  for (let i = 0; i < n; i++) g.lineTo(left + (i / n) * width, middle - Math.min(1, high[i] * scale) * (tall() / 2));
+  for (let i = n - 1; i >= 0; i--) g.lineTo(left + (i / n) * width, middle - Math.max(-1, low[i] * scale) * (tall() / 2));
   g.closePath();
   g.fill();
 }
@@ -42,7 +42,7 @@ export function draw() {
   const ratio = devicePixelRatio || 1;
   const [w, h] = [strip.clientWidth, strip.clientHeight];
   view.width = w;
-  Object.assign(strip.dataset, { first: view.first, last: view.last, marks: TOP + WAVE + 8 });
+  Object.assign(strip.dataset, { first: view.first, last: view.last, marks: TOP + tall() + 8 });
   canvas.width = w * ratio;
   canvas.height = h * ratio;
   const g = canvas.getContext("2d");
@@ -51,7 +51,7 @@ export function draw() {
   const [la, lb] = [x(player.first), x(player.last)];
   g.fillStyle = color("--loop");
   g.fillRect(la, TOP - 4, lb - la, h - TOP + 4);
-  const middle = TOP + WAVE / 2;
+  const middle = TOP + tall() / 2;
   const loudest = view.raw ? view.raw.reduce((m, v) => Math.max(m, Math.abs(v)), 0.02) : 1;
   const treated = row("treated-high");
   const top = treated ? treated.reduce((m, v) => Math.max(m, Math.abs(v)), 0.02) : 0;
@@ -77,38 +77,9 @@ export function draw() {
   g.stroke();
   g.font = '11px "Spline Sans Mono", monospace';
   g.fillStyle = color("--taken");
-  const rowsTop = TOP + WAVE + 12;
-  let lastLabel = -20;
-  g.fillStyle = color("--pencil");
-  for (const b of state.data.breaths ?? []) {
-    const at = x((b.start + b.end) / 2);
-    if (at < 8 || at > w - 8 || x(b.end) - x(b.start) < 12) continue;
-    g.fillRect(x(b.start), rowsTop - 2, x(b.end) - x(b.start), 1);
-    g.fillText("br", at - 7, rowsTop - 5);
-  }
-  g.fillStyle = color("--space");
-  for (const t of state.data.throws ?? []) {
-    if (x(t.end) < 0 || x(t.start) > w) continue;
-    g.fillRect(x(t.start), TOP + 1, Math.max(3, x(t.end) - x(t.start)), 3);
-    g.fillText(`throw to ${t.name}`, Math.max(2, x(t.start)), TOP + 14);
-  }
-  g.fillStyle = color("--taken");
-  for (const m of state.data.marks ?? []) {
-    if (m.kind === "s" || x(m.end) < 0 || x(m.start) > w) continue;
-    g.fillRect(x(m.start), rowsTop - 2, Math.max(2, x(m.end) - x(m.start)), 2.5);
-    g.fillText(m.kind, x(m.start) - 1, rowsTop - 5);
-  }
-  for (const e of state.data.events) {
-    if (e.kind === "breath" || e.kind === "f") continue;
-    const at = x((e.start + e.end) / 2);
-    if (at < 0 || at > w) continue;
-    g.fillRect(x(e.start), rowsTop - 2, Math.max(1.5, x(e.end) - x(e.start)), 1.5);
-    if (at - lastLabel > 4 + 6 * e.kind.length) {
-      g.fillText(e.kind, at - 3 * e.kind.length, rowsTop - 5);
-      lastLabel = at;
-    }
-  }
-  if (rows && rows.lane === state.lane && !eyesOff) {
+  const rowsTop = TOP + tall() + 12;
+  if (!slim()) events(g, rowsTop, w);
+  if (rows && rows.lane === state.lane && !eyesOff && !slim()) {
     const stages = rows.names.slice(4);
     const room = h - rowsTop - 14;
     const each = Math.min(24, room / Math.max(stages.length, 1));
@@ -150,6 +121,34 @@ export function draw() {
   g.fillText(label(view.first), 2, h - 2);
   const end = label(view.last);
   g.fillText(end, w - g.measureText(end).width - 2, h - 2);
+}
+
+// sibilants, other sounds and breaths, each over a line as long as it is
+function events(g, rowsTop, w) {
+  let lastLabel = -20;
+  g.fillStyle = color("--pencil");
+  for (const b of state.data.breaths ?? []) {
+    const at = x((b.start + b.end) / 2);
+    if (at < 8 || at > w - 8 || x(b.end) - x(b.start) < 12) continue;
+    g.fillRect(x(b.start), rowsTop - 2, x(b.end) - x(b.start), 1);
+    g.fillText("br", at - 7, rowsTop - 5);
+  }
+  g.fillStyle = color("--taken");
+  for (const m of state.data.marks ?? []) {
+    if (m.kind === "s" || x(m.end) < 0 || x(m.start) > w) continue;
+    g.fillRect(x(m.start), rowsTop - 2, Math.max(2, x(m.end) - x(m.start)), 2.5);
+    g.fillText(m.kind, x(m.start) - 1, rowsTop - 5);
+  }
+  for (const e of state.data.events) {
+    if (e.kind === "breath" || e.kind === "f") continue;
+    const at = x((e.start + e.end) / 2);
+    if (at < 0 || at > w) continue;
+    g.fillRect(x(e.start), rowsTop - 2, Math.max(1.5, x(e.end) - x(e.start)), 1.5);
+    if (at - lastLabel > 4 + 6 * e.kind.length) {
+      g.fillText(e.kind, at - 3 * e.kind.length, rowsTop - 5);
+      lastLabel = at;
+    }
+  }
 }
 
 // whose sound it is says the colour

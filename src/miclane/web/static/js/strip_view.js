@@ -4,7 +4,9 @@
 export const view = { first: 0, last: 1, strip: null, canvas: null, rows: null, names: [], token: 0, loopIds: [] };
 export const color = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 export const TOP = 24;
-export const WAVE = 68;
+/** Height of the waveform, less where the strip stands over another picture. */
+export const wave = () => (slim() ? 40 : 68);
+export const slim = () => view.strip?.classList.contains("slim") ?? false;
 
 export const x = (frame) => ((frame - view.first) / (view.last - view.first)) * view.strip.clientWidth;
 export const frameAt = (px) => view.first + (px / view.strip.clientWidth) * (view.last - view.first);

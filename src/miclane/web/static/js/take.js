@@ -1,14 +1,15 @@
 // The raw-take report: slips that apply their answer and are measured again; words, sections and phrases as a list.
 
 import { on, say } from "./messages.js";
-import { change, changedBy, post, set, state, toast, $ } from "./session.js";
+import { change, changedBy, give, post, set, state, toast, $ } from "./session.js";
+import { once, over } from "./focus.js";
 import { loopPhrases, setLoop } from "./strip.js";
 
 const bench = () => $("#bench");
 let token = 0;
 
 async function loadReport() {
-  const spot = $(".report", bench());
+  const spot = $("#bench .report");
   if (!spot || !state.frames) return;
   const mine = ++token;
   const stage = bench().dataset.stage;
@@ -54,16 +55,15 @@ const RESTED_MS = 2500; // evidence is measured again once the hand has rested
 let later = 0;
 on("bench", () => {
   clearTimeout(later);
-  later = setTimeout(loadReport, $(".report", bench())?.childElementCount > 1 ? RESTED_MS : 0);
+  later = setTimeout(loadReport, $("#bench .report")?.childElementCount > 1 ? RESTED_MS : 0);
 });
 
 document.addEventListener("click", async (event) => {
   const at = (selector) => event.target.closest(selector);
   const apply = at("[data-apply]");
-  if (apply) {
-    apply.disabled = true;
+  if (apply && once(apply)) {
     const told = await change(JSON.parse(apply.dataset.apply), { structure: true });
-    if (!told) apply.disabled = false;
+    if (!told) over(apply);
   }
   const show = at("[data-show]");
   if (show) {
@@ -98,12 +98,9 @@ document.addEventListener("change", async (event) => {
   }
   const chosen = event.target.closest("#words-file");
   if (chosen?.files.length) {
-    const form = new FormData();
-    form.append("file", chosen.files[0]);
-    const answer = await fetch(`/s/${state.id}/lane/${state.lane}/words`, { method: "POST", body: form, headers: { accept: "application/json" } }).catch(() => null);
-    const told = await answer?.json();
+    const told = await give(`/s/${state.id}/lane/${state.lane}/words`, chosen.files[0]);
     chosen.value = "";
-    if (!answer?.ok) return toast(told?.error ?? "The server does not answer.");
+    if (!told) return;
     changedBy(told, { data: true });
     toast(`${told.lines} lines read; ${told.phrases} phrases have new words.`);
   }

@@ -82,7 +82,10 @@ class Player extends AudioWorkletProcessor {
     else if (m.type === "stop") this.playing = false;
     else if (m.type === "variant") this.variant = m.name;
     else if (m.type === "gain") this.gain[m.name] = m.value;
-    else if (m.type === "forget") delete this.takes[m.variant];
+    else if (m.type === "forget") {
+      delete this.takes[m.variant];
+      delete this.weights[m.variant];
+    }
   }
 
   put(m) {
@@ -163,7 +166,7 @@ class Player extends AudioWorkletProcessor {
 
   process(_, outputs) {
     const [left, right] = outputs[0];
-    const names = ["treated", "untreated", "unducked", "duckfirst", "without", "band", "removed"];
+    const names = Object.keys(this.takes);
     const step = 1 / this.fade;
     if (this.playing) {
       for (const name of names) {

@@ -1,0 +1,95 @@
+// The hand stays where it is: radios by arrows, focus kept when what was focused is drawn anew or taken away.
+
+import { $, $$ } from "./session.js";
+
+/** @type {Element | null} */
+let last = null; // where the focus was, as long as nothing else has it
+document.addEventListener("focusin", (event) => (last = /** @type {Element} */ (event.target)));
+document.addEventListener("pointerdown", (event) => {
+  if (!(/** @type {Element} */ (event.target).closest("button, a, input, select, [tabindex]"))) last = null; // let go of on purpose
+});
+
+/** Whether the focus fell to the page since what had it is gone. */
+export const lost = () => last !== null && !last.isConnected && (document.activeElement === document.body || !document.activeElement);
+
+/** The focus goes to the first of these that is there, if it was lost. @param {string[]} selectors */
+export function keep(...selectors) {
+  if (!lost()) return;
+  for (const selector of selectors) {
+    const found = selector && $(selector);
+    if (found) return void found.focus({ preventScroll: true });
+  }
+}
+
+const KNOWN_BY = [
+  "data-path", "data-put", "data-role", "data-move", "data-take", "data-switch", "data-make-dynamic", "data-select", "data-pick-band", "data-add-band",
+  "data-trims", "data-apply", "data-insert", "data-for-bus", "data-spread", "data-start", "data-part", "data-add-send", "data-throw", "data-impulse", "data-space", "data-remove", "data-attack",
+];
+const quoted = (element, name) => `[${name}="${CSS.escape(element.getAttribute(name))}"]`;
+
+/** A selector of the same control once its part of the page has been drawn again; "" where it cannot be known. @param {any} element */
+export function again(element) {
+  if (!element?.closest?.("#body, #layer")) return "";
+  if (element.id) return `#${CSS.escape(element.id)}`;
+  const group = element.closest("[data-choice], [data-bool]");
+  if (group && element.hasAttribute("data-value")) return `${quoted(group, group.hasAttribute("data-choice") ? "data-choice" : "data-bool")} ${quoted(element, "data-value")}`;
+  for (const [one, name] of [[".station", "data-stage"], [".bar-group", "data-phrase"], [".pin", "data-band"], [".gap", "data-index"]]) {
+    if (element.matches(one)) return one + quoted(element, name);
+  }
+  if (element.dataset.member) return `${quoted(element, "data-member")}${quoted(element, "data-member-do")}`;
+  if (element.dataset.also) return `${quoted(element, "data-also")}${quoted(element, "data-lane")}`;
+  const name = KNOWN_BY.find((a) => element.hasAttribute(a));
+  return name ? quoted(element, name) : "";
+}
+
+/** A button whose work is under way is pressed once only, and keeps the focus; `over` when it has come to nothing. @param {Element} button */
+export function once(button) {
+  if (button.getAttribute("aria-busy") === "true") return false;
+  button.setAttribute("aria-busy", "true");
+  return true;
+}
+/** @param {Element} button */
+export const over = (button) => button.removeAttribute("aria-busy");
+
+// one stop for Tab in a group of radios: the one that is chosen
+function tidy() {
+  for (const group of $$("[role=radiogroup]")) {
+    const radios = $$("[role=radio]", group);
+    const chosen = radios.find((r) => r.getAttribute("aria-checked") === "true") ?? radios[0];
+    for (const radio of radios) radio.tabIndex = radio === chosen ? 0 : -1;
+  }
+}
+for (const name of ["htmx:afterSettle", "click", "focusin"]) document.addEventListener(name, () => queueMicrotask(tidy));
+if (document.readyState === "loading") document.addEventListener("DOMContentLoaded", tidy);
+else tidy();
+
+document.addEventListener("keydown", (event) => {
+  const radio = /** @type {Element} */ (event.target).closest?.("[role=radio]");
+  const by = { ArrowRight: 1, ArrowDown: 1, ArrowLeft: -1, ArrowUp: -1 }[event.key];
+  if (!radio || !by || event.altKey || event.ctrlKey || event.metaKey) return;
+  event.preventDefault();
+  event.stopPropagation();
+  const radios = $$("[role=radio]", radio.closest("[role=radiogroup]")).filter((r) => !r.disabled);
+  const next = radios[(radios.indexOf(radio) + by + radios.length) % radios.length];
+  next.focus();
+  next.click();
+});
+
+// ---- F6: from one part of the screen to the next ----
+
+const PARTS = "header, .side, #strip, #route, #bench > *, #space > *, #map, #print-form, #prints, #body > table, #body > .grid, .shelf, #foot";
+const REACHED = "a[href], button:not(:disabled), input:not(:disabled), select, [tabindex='0']";
+const within = (part) => $$(REACHED, part).filter((e) => e.tabIndex >= 0 && e.checkVisibility());
+
+document.addEventListener("keydown", (event) => {
+  if (event.key !== "F6") return;
+  event.preventDefault();
+  const all = $$(PARTS).filter((part) => within(part).length);
+  const parts = all.filter((part) => !all.some((other) => other !== part && part.contains(other)));
+  const active = document.activeElement;
+  const here = active === $("#page") ? 0 : parts.findLastIndex((part) => part.contains(active)); // a screen begins after the head
+  const by = event.shiftKey ? -1 : 1;
+  const next = parts[here < 0 && by < 0 ? parts.length - 1 : (here + by + parts.length) % parts.length];
+  const inside = within(next);
+  (inside.find((e) => e.getAttribute("aria-current") || e.matches("[role=slider]")) ?? inside[0])?.focus();
+});

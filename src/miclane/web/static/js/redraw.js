@@ -1,0 +1,35 @@
+// A part of the page drawn again: one request at a time, of those that wait only the newest, and the focus stays where the hand is.
+
+import { again, keep } from "./focus.js";
+import { $, state } from "./session.js";
+
+/** @type {Map<string, { line: Promise<any>, newest: number }>} */
+const parts = new Map();
+
+/**
+ * Whether it was drawn for this call: not where a newer one took its place, the server had no answer, or the part is no longer there.
+ * @param {string} address
+ * @param {{ target?: string, focus?: (back: string) => string[], before?: () => void }} how  `focus`: where it may go, first to last,
+ *   if what had it is gone; `before`: what is to be remembered of the old part, just before it goes
+ * @returns {Promise<boolean>}
+ */
+export function redraw(address, { target = "#body", focus = (back) => [back], before } = {}) {
+  const part = parts.get(target) ?? { line: Promise.resolve(), newest: 0 };
+  parts.set(target, part);
+  const mine = ++part.newest;
+  const screen = state.screen;
+  const drawn = part.line.then(async () => {
+    if (mine !== part.newest) return false;
+    const answer = await fetch(address, { headers: { "hx-request": "true", accept: "text/html" } }).catch(() => null);
+    const text = answer?.ok ? await answer.text().catch(() => "") : "";
+    const box = $(target);
+    if (!text || !box || screen !== state.screen) return false;
+    before?.();
+    const where = focus(again(document.activeElement));
+    htmx.swap(box, text, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 });
+    keep(...where);
+    return mine === part.newest;
+  });
+  part.line = drawn.catch(() => {});
+  return drawn;
+}
