@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from browsing import LANE, all_kept, drawn, eventually, place_of, play, session_of, stage_of, until
 from conftest import RATE, noise
@@ -205,6 +205,28 @@ def test_an_undone_return_is_gone_from_space_and_from_the_list(at, demo) -> None
     page.get_by_role("slider", name="Decay", exact=True).press("ArrowRight")
     all_kept(page)
     expect(page.get_by_role("status")).to_have_count(0)
+
+
+def test_nothing_is_asked_about_what_is_being_taken_back(at, demo) -> None:
+    page = at(f"{SESSION}/space")
+    stages = [{"kind": "delay", "id": "comb"}, {"kind": "reverb", "id": "hall"}]
+    edit = {"op": "insert", "path": "returns", "index": 2, "value": {"id": "twice", "name": "Twice", "stages": stages}}
+    page.evaluate("(e) => import('/static/js/session.js').then((m) => m.change([e], { structure: true }))", edit)
+    all_kept(page)
+    asked: list[str] = []
+    undone: list[Route] = []
+    page.route("**/effect/comb", lambda route: asked.append("comb"))  # without an answer, until it is let go
+    page.route("**/effect/hall", lambda route: (asked.append("hall"), route.continue_()))
+    page.route("**/undo", lambda route: undone.append(route))
+    page.goto(f"{demo.address}{SESSION}/space?return_id=twice")
+    eventually(page, lambda: "comb" in asked)
+    page.keyboard.press("Control+z")
+    eventually(page, lambda: undone)
+    page.wait_for_timeout(300)
+    assert asked == ["comb"]
+    undone[0].continue_()
+    until(page, "document.querySelector('#space')?.dataset.return !== 'twice'")
+    assert asked == ["comb"]
 
 
 def test_files_dropped_on_any_screen_are_taken_or_refused(at, demo, tmp_path: Path) -> None:

@@ -34,17 +34,18 @@ class Frames:
 
     def read(self, start: int, stop: int) -> np.ndarray | None:
         """Frames [start, stop) as float64 (channels, n), zeros past the end; None where the file is too short."""
-        out = np.zeros((self.channels, stop - start))
         last = min(stop, self.count)
         if start >= last:
-            return out
-        with self.path.open("rb") as file:
+            return np.zeros((self.channels, stop - start))
+        out = np.empty((self.channels, stop - start))
+        part = np.empty(last - start, _FLOAT)
+        with self.path.open("rb", buffering=0) as file:
             for c in range(self.channels):
                 file.seek(_FLOAT.itemsize * (c * self.count + start))
-                part = np.fromfile(file, _FLOAT, last - start)
-                if len(part) < last - start:
+                if file.readinto(part.data) < part.nbytes:
                     return None
-                out[c, : last - start] = part
+                out[c, : len(part)] = part
+        out[:, len(part) :] = 0.0
         return out
 
 

@@ -17,6 +17,7 @@ from .node import BLOCK, Worker, check_sound, mix_down
 from .render import Cancel, SoundReader
 
 CHUNK = BLOCK
+IN_PRINT = 2 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
 _DEAL_AGAIN = 16
 
@@ -161,7 +162,7 @@ def stream(
     read: SoundReader,
     cancel: Cancel | None = None,
     threads: int | None = None,
-    chunk: int = CHUNK,
+    chunk: int = IN_PRINT,
 ) -> Iterator[list[np.ndarray]]:
     """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side."""
     cancel = cancel or Cancel()

@@ -90,9 +90,16 @@ export async function give(address, file, refused = toast) {
 // Whatever is only looked at: the answer, or null where there is none. A change of the session lets it go, for what it
 // would show is old by then, and a browser keeps no more than six requests to a server under way.
 let looking = new AbortController();
+/** What puts in, takes out or takes back is under way: until that is told, nobody knows what there is to be looked at. */
+let rebuilt = Promise.resolve();
+/** @param {Promise<any>} told */
+const rebuilding = (told) => (rebuilt = Promise.allSettled([rebuilt, told]).then(() => {}));
 export async function picture(address, options = {}) {
+  const { signal } = looking;
+  for (let seen; seen !== rebuilt; ) await (seen = rebuilt);
+  if (signal.aborted) return null;
   try {
-    const answer = await fetch(address, { ...options, signal: looking.signal });
+    const answer = await fetch(address, { ...options, signal });
     return answer.ok && answer.status !== 204 ? new Response(await answer.arrayBuffer(), { headers: answer.headers }) : null;
   } catch {
     return null;
@@ -134,7 +141,9 @@ const queue = new EditQueue(send, { kept, refused, waiting });
 export function change(edits, options = {}) {
   letGo();
   say("changing");
-  return queue.push({ edits, ...options });
+  const told = queue.push({ edits, ...options });
+  if (options.structure) rebuilding(told);
+  return told;
 }
 
 /** @param {import("./queue.js").Job} job @returns {Promise<import("./queue.js").Answer>} */
@@ -152,6 +161,7 @@ async function send(job) {
 function kept(job, told) {
   const elsewhere = told.version > state.version + 1; // another window has changed something meanwhile
   learn(told);
+  if (job.structure || elsewhere) letGo();
   for (const { path, value } of told.followed ?? []) say("moved", { path, value });
   const { structure, data, select, began, edits, gesture } = job;
   say("changed", { ...told, structure: structure || elsewhere, data: data || elsewhere, select, began, edits, gesture, jumped: elsewhere });
@@ -161,8 +171,10 @@ function refused(job, told) {
   toast(told.error);
   say("refused");
   if (told.status === 409) catchUp(told);
-  else say("changed", { version: state.version, structure: true, jumped: true, began: performance.now(), edits: [], curves: {} }); // what is drawn is not what is kept
+  else drawAgain(); // what is drawn is not what is kept
 }
+
+const drawAgain = () => say("changed", { version: state.version, structure: true, jumped: true, began: performance.now(), edits: [], curves: {} });
 
 function waiting(count, unheard) {
   const saved = $("#saved");
@@ -180,6 +192,7 @@ addEventListener("beforeunload", (event) => {
 // The newest state, as a refusal brings it or as it is seen elsewhere, takes the place of what is shown.
 function catchUp(told) {
   if (gone(told)) return;
+  letGo();
   learn(told);
   say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
 }
@@ -239,8 +252,11 @@ export function go(address) {
 
 export async function history(way) {
   letGo();
-  const told = await post(`/s/${state.id}/${way}`);
+  const asked = post(`/s/${state.id}/${way}`);
+  rebuilding(asked);
+  const told = await asked;
   if (told) catchUp(told);
+  else drawAgain();
 }
 
 export async function look() {
