@@ -81,7 +81,7 @@ def fuzz_requests(
     """
     rng, seen = random.Random(seed), Counter[int]()
     names = ["lane", "start", "stop", "first", "last", "hear", "variant", "stage", "band", "columns", "again",
-             "client", "generation", "return_id", "at", "chosen", "before", "low", "treated", "spread", "gesture", "only", "clear"]  # fmt: skip
+             "return_id", "at", "chosen", "before", "low", "treated", "spread", "gesture", "only", "clear"]  # fmt: skip
     for _ in range(count):
         method, path = rng.choice(routes)
         known = {"session_id": "salt-ferry", "lane_id": "lead", "stage_id": "peaks", "return_id": "plate"}

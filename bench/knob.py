@@ -4,8 +4,9 @@ import statistics
 import tempfile
 
 EQ_ID = "eight"
-EVERY_MS = 1500
-PLACES_S = (5, 40, 24, 2, 33)
+EVERY_MS = 600
+PLACES_S = (5, 40, 24, 2, 33, 12, 47, 18, 29, 8)
+SEND, FADER = '.rule[data-path$="sends/plate/level_db"]', '.rule[data-path="returns/plate/fader_db"]'
 POLLS = """async () => {
   let starved = 0;
   for (let k = 0; k < 125; k++) {
@@ -16,31 +17,40 @@ POLLS = """async () => {
 }"""
 
 
-def run(parts: str = "lane mix returns whole eq hunt song") -> None:
-    """Print median and 95th percentile for the lane and the mix with the share of each part, and starts of the song."""
+def run(parts: str = "lane mix send fader bus returns eq whole drive hunt song") -> None:
+    """Print median and 95th percentile of changes with the share of each part, and starts of the song, ten each way."""
     from .server import browser_page, demo, root
 
     with tempfile.TemporaryDirectory() as folder:
         with demo(folder, 18720) as address, browser_page() as page:
+            where = root(address)
             for hear, key in (("lane", "1"), ("mix", "3")):
                 if hear in parts:
-                    _measure(page, root(address), hear, key)
-            if "returns" in parts:
-                _four_returns(page, root(address))
-                name = "a return's ducker, four lanes, four ducked returns"
-                _measure(page, root(address), "mix", "3", "", "Starts at", name, "space?return_id=hall")
-            if "whole" in parts:
-                _third_and_drive(page, root(address))
-                name = "two EQs, two de-essers, three compressors, split with crush, drive, limiter"
-                _measure(page, root(address), "lane", "1", name=name)
-            _eight_bands(page, root(address))
-            for part, name, how in (
-                ("eq", "an EQ of eight bands, one dynamic", "Frequency"),
-                ("hunt", "the hunt on it", "hunt"),
+                    _measure(page, where, hear, key)
+            for part, name, screen, how in (
+                ("send", "a send", "space?return_id=plate", SEND),
+                ("fader", "a return's fader", "space?return_id=plate", FADER),
+                ("bus", "a bus stage", "lane/bus:mix?stage=ceiling", "Ceiling"),
             ):
                 if part in parts:
-                    _measure(page, root(address), "lane", "1", f"stage={EQ_ID}&band=4", how, name)
-        for words in ("cold", "warm") if "song" in parts else ():
+                    _measure(page, where, "mix", "3", "", how, name, screen)
+            if "returns" in parts:
+                _four_returns(page, where)
+                name = "a return's ducker, four lanes, four ducked returns"
+                _measure(page, where, "mix", "3", "", "Starts at", name, "space?return_id=hall")
+            _eight_bands(page, where)
+            band, name = f"stage={EQ_ID}&band=4", "an EQ of eight bands, one dynamic, at the head"
+            if "eq" in parts:
+                _measure(page, where, "lane", "1", band, "Frequency", name)
+            _third_and_drive(page, where)
+            long = "two EQs, two de-essers, three compressors, split with crush, drive, limiter"
+            if "whole" in parts:
+                _measure(page, where, "lane", "1", name=f"a compressor in mid-chain: {long}")
+            if "drive" in parts:
+                _measure(page, where, "lane", "1", band, "Frequency", f"{name}, drive in the chain")
+            if "hunt" in parts:
+                _measure(page, where, "lane", "1", band, "hunt", "the hunt on it, drive in the chain")
+        for words in ("cold", "warm", "edited") if "song" in parts else ():
             with demo(folder, 18730) as address, browser_page() as page:
                 _song(page, root(address), words)
 
@@ -48,14 +58,17 @@ def run(parts: str = "lane mix returns whole eq hunt song") -> None:
 def _song(page, address: str, words: str) -> None:
     page.goto(f"{address}/s/salt-ferry/lane/lead")
     page.wait_for_function("() => miclane.player.lane")
-    if words == "warm":
+    if words != "cold":
         page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
         page.wait_for_timeout(6000)
     page.keyboard.press("3")
     page.keyboard.press("l")
     page.wait_for_timeout(300)
     waits, starved = [], 0
+    threshold = page.locator('.rule[data-path$="peaks/threshold_db"], .rule').first
     for place in PLACES_S:
+        if words == "edited":  # and played just after
+            threshold.press("ArrowRight")
         page.evaluate(f"miclane.player.at = {place} * 48000; miclane.player.waited_ms = 0")
         page.keyboard.press("Space")
         page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=60_000)
@@ -64,7 +77,11 @@ def _song(page, address: str, words: str) -> None:
         page.keyboard.press("Space")
         page.wait_for_timeout(200)
     told = ", ".join(f"{wait:.0f}" for wait in waits)
-    print(f"whole song, mix, {words} server: sound after {told} ms; {starved} of {125 * len(waits)} looks found a gap")
+    how = {"cold": "cold server", "warm": "warm server", "edited": "just after an edit"}[words]
+    print(
+        f"whole song, mix, {how}: sound after {told} ms, median {statistics.median(waits):.0f}; "
+        f"{starved} of {125 * len(waits)} looks found a gap"
+    )
 
 
 def _four_returns(page, address: str) -> None:
@@ -135,8 +152,8 @@ def _measure(
         page.keyboard.down("g")
         page.wait_for_timeout(1500)
     else:
-        page.get_by_role("slider", name=how).focus()
-    page.evaluate("miclane.heard = []")
+        (page.locator(how).first if how.startswith(".") else page.get_by_role("slider", name=how).first).focus()
+    before = page.evaluate("miclane.heard = [], structuredClone(miclane.line)")
     # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
     key = "ArrowRight" if how == "hunt" else "Shift+ArrowRight"
     for _ in range(40):
@@ -144,6 +161,7 @@ def _measure(
         page.wait_for_timeout(EVERY_MS)
     if how == "hunt":
         page.keyboard.up("g")
+    after = page.evaluate("structuredClone(miclane.line)")
     heard = [h for h in page.evaluate("miclane.heard") if h.get("answer_ms")]
     total = sorted(h["ms"] for h in heard)
     whole, kept, render, answer = (
@@ -156,3 +174,7 @@ def _measure(
         f"edit kept {kept / whole:.0%}, render {render / whole:.0%}, "
         f"transfer {(answer - kept - render) / whole:.0%}, decode and crossfade {(whole - answer) / whole:.0%}"
     )
+    kinds = {k: (n - before["by"].get(k, 0)) / 40 for k, n in after["by"].items() if n > before["by"].get(k, 0)}
+    each = ", ".join(f"{k} {n:.1f}" for k, n in sorted(kinds.items(), key=lambda kind: -kind[1]))
+    moved = (after["bytes"] - before["bytes"]) / 40 / 2**10
+    print(f"    asked for, a change: {each}; {moved:.0f} KiB came")

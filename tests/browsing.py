@@ -1,12 +1,17 @@
 """What the browser tests share: a page of the demo, playing, and its sound read back from the audio graph."""
 
+import json
 import shutil
 import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
 from types import SimpleNamespace
+from typing import Any
 
 import pytest
 from axe_playwright_python.sync_playwright import Axe
-from playwright.sync_api import Locator, Page
+from playwright.sync_api import Locator, Page, WebSocketRoute
 
 LANE = "/s/salt-ferry/lane/lead"
 
@@ -24,6 +29,116 @@ def browser_type_launch_args(browser_type_launch_args: dict) -> dict:
 @pytest.fixture(scope="session")
 def browser_context_args(browser_context_args: dict) -> dict:
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
+
+
+@dataclass
+class Answer:
+    """What came back for one wish of a page."""
+
+    address: str
+    status: int
+    body: bytes
+
+    def json(self) -> Any:
+        """What it tells; the JSON before the sound where it brings both."""
+        if self.body[:1] in (b"{", b"["):
+            return json.loads(self.body)
+        return json.loads(self.body[4 : 4 + int.from_bytes(self.body[:4], "little")])
+
+
+@dataclass
+class Wire:
+    """All that goes over the line of one page: addresses asked for, answers that came."""
+
+    asked: list[str] = field(default_factory=list)
+    answers: list[Answer] = field(default_factory=list)
+
+    def watch(self, page: Page) -> "Wire":
+        page.on("websocket", self._opened)
+        return self
+
+    def _opened(self, socket: Any) -> None:
+        wished: dict[int, str] = {}
+
+        def sent(text: str | bytes) -> None:
+            message = json.loads(text)
+            if "wish" in message:
+                wished[message["wish"]] = message["address"]
+                self.asked.append(message["address"])
+
+        def came(data: str | bytes) -> None:
+            if isinstance(data, bytes) and data[4] & 1:
+                number, long = int.from_bytes(data[:4], "little"), int.from_bytes(data[6:8], "little")
+                status = json.loads(data[8 : 8 + long])["status"]
+                self.answers.append(Answer(wished.get(number, ""), status, data[8 + long :]))
+
+        socket.on("framesent", sent)
+        socket.on("framereceived", came)
+
+
+_wires: dict[Page, Wire] = {}
+
+
+def wire_of(page: Page) -> Wire:
+    """The record of a page's line, from before it is opened on."""
+    if page not in _wires:
+        _wires[page] = Wire().watch(page)
+    return _wires[page]
+
+
+@contextmanager
+def answered(page: Page, part: str, status: int | None = None) -> Iterator[SimpleNamespace]:
+    """Wait for the answer to what is asked for inside, at an address with that part in it; `value` is that answer."""
+    wire, told = wire_of(page), SimpleNamespace(value=None)
+    before = len(wire.answers)
+    yield told
+
+    def found() -> bool:
+        fit = [a for a in wire.answers[before:] if part in a.address and status in (None, a.status)]
+        told.value = fit[0] if fit else None
+        return bool(fit)
+
+    eventually(page, found)
+
+
+class Wished:
+    """One wish on its way to the server, for a test to pass on or not."""
+
+    def __init__(self, text: str, page: WebSocketRoute, server: WebSocketRoute) -> None:
+        self.text, self.page, self.server = text, page, server
+        self.message = json.loads(text)
+        self.address: str = self.message.get("address", "")
+
+    def pass_on(self) -> None:
+        self.server.send(self.text)
+
+    def answer(self, status: int) -> None:
+        head = json.dumps({"status": status, "headers": {}}).encode()
+        head += b" " * (-len(head) % 4)
+        body = b"" if status == 204 else b'{"error": "no"}'
+        number = self.message["wish"].to_bytes(4, "little")
+        self.page.send(number + b"\x03\x00" + len(head).to_bytes(2, "little") + head + body)
+
+    def cut(self) -> None:
+        """The line breaks."""
+        self.page.close()
+
+
+def between(page: Page, hear: Callable[[Wished], bool]) -> None:
+    """Stand between a page and the server, from its next opening on: what `hear` says True to is not passed on."""
+
+    def open_(route: WebSocketRoute) -> None:
+        server = route.connect_to_server()
+
+        def say(text: str | bytes) -> None:
+            wished = Wished(str(text), route, server)
+            if not hear(wished):
+                server.send(text)
+
+        route.on_message(say)
+        server.on_message(lambda data: route.send(data))
+
+    page.route_web_socket("**/line?*", open_)
 
 
 def until(page: Page, expression: str, arg: object = None) -> None:
@@ -54,6 +169,7 @@ def at(page: Page, demo: SimpleNamespace):
         lambda r: errors.append(f"{r.status} {r.url}") if r.status >= 400 and r.status not in (409, 422) else None,
     )
     page.set_default_timeout(60_000)
+    wire = wire_of(page)
 
     def open_(address: str) -> Page:
         page.goto(demo.address + address)
@@ -63,7 +179,9 @@ def at(page: Page, demo: SimpleNamespace):
         return page
 
     yield open_
-    assert errors == []
+    _wires.pop(page, None)
+    refused = [a for a in wire.answers if a.status >= 400 and a.status not in (409, 422)]
+    assert errors + [f"{a.status} {a.address}" for a in refused] == []
 
 
 def play(page: Page) -> None:

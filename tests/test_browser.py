@@ -9,7 +9,20 @@ import soundfile
 from playwright.sync_api import expect
 from sqlalchemy import func, select
 
-from browsing import GRAB, LANE, all_kept, eventually, no_barrier, place_of, play, until
+from browsing import (
+    GRAB,
+    LANE,
+    Wished,
+    all_kept,
+    answered,
+    between,
+    eventually,
+    no_barrier,
+    place_of,
+    play,
+    until,
+    wire_of,
+)
 from conftest import RATE, noise
 from miclane.core.audio import read_sound
 from miclane.store.tables import ChangeRow
@@ -57,7 +70,7 @@ def test_a_rule_is_dragged_typed_and_moved_by_keys(at, demo) -> None:
     box = place_of(rule.locator("svg"))
     mark = place_of(rule.locator(".mark"))
     before = stage(demo, "peaks").threshold_db
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.mouse.move(mark["x"] + 2, mark["y"] + 6)
         page.mouse.down()
         page.mouse.move(mark["x"] + 2 + box["width"] * 0.1, mark["y"] + 6, steps=5)
@@ -66,9 +79,9 @@ def test_a_rule_is_dragged_typed_and_moved_by_keys(at, demo) -> None:
     until(page, "document.querySelector('#saved').textContent.includes('step 1')")
     dragged = float(rule.get_attribute("aria-valuenow"))
     assert abs(dragged - (before + 6)) < 1
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         rule.press("ArrowRight")
-    with page.expect_response("**/typed"):
+    with answered(page, "/typed"):
         page.get_by_role("button", name="Type Threshold").click()
         page.get_by_label("Threshold, in dB").fill("-25,5 dB")
         page.keyboard.press("Enter")
@@ -80,7 +93,7 @@ def test_a_rule_is_dragged_typed_and_moved_by_keys(at, demo) -> None:
     expect(page.locator(".toast")).to_contain_text("loud")
     page.keyboard.press("Escape")
     while stage(demo, "peaks").threshold_db != before:
-        with page.expect_response("**/undo"):
+        with answered(page, "/undo"):
             page.locator("#undo").click()
 
 
@@ -89,7 +102,7 @@ def test_a_pin_is_dragged_and_undone_and_survives_a_reload(at, demo) -> None:
     before = stage(demo, "clean").bands[2]
     curve = page.locator("#eq-curve").get_attribute("d")
     pin = place_of(page.locator('.pin[data-band="2"] .foot-box'))
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.mouse.move(pin["x"] + 8, pin["y"] + 8)
         page.mouse.down()
         page.mouse.move(pin["x"] + 68, pin["y"] - 20, steps=6)
@@ -100,13 +113,13 @@ def test_a_pin_is_dragged_and_undone_and_survives_a_reload(at, demo) -> None:
     eventually(page, lambda: stage(demo, "clean").bands[2].frequency_hz > before.frequency_hz * 1.2)
     moved = stage(demo, "clean").bands[2]
     assert moved.gain_db > before.gain_db
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.locator('.pin[data-band="2"]').press("ArrowUp")
     page.reload()
     until(page, "window.miclane !== undefined")
     expect(page.locator("#undo")).to_be_enabled()
     while stage(demo, "clean").bands[2] != before:
-        with page.expect_response("**/undo"):
+        with answered(page, "/undo"):
             page.keyboard.press("Control+z")
 
 
@@ -114,11 +127,11 @@ def test_a_change_is_heard_while_it_plays(at, demo) -> None:
     page = at(f"{LANE}?stage=trim")
     play(page)
     page.evaluate("miclane.heard = []")
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.get_by_role("slider", name="Gain").press("PageDown")
     until(page, "(miclane.heard ?? []).length > 0 && miclane.player.playing")
     assert page.evaluate("miclane.player.starved") is False
-    with page.expect_response("**/undo"):
+    with answered(page, "/undo"):
         page.keyboard.press("Control+z")
 
 
@@ -166,12 +179,20 @@ def test_untreated_is_matched_to_what_was_set_just_before(at, demo) -> None:
 
 
 @pytest.mark.parametrize("by", ["key", "mouse", "removed twice"])
-def test_a_press_that_is_let_go_of_before_untreated_is_there_changes_nothing(at, demo, by: str) -> None:
-    page = at(LANE)
+def test_a_press_that_is_let_go_of_before_untreated_is_there_changes_nothing(at, page, demo, by: str) -> None:
+    held: list[Wished] = []
+
+    def hold(wished: Wished) -> bool:
+        waits = by in holding and not held and "variant=untreated" in wished.address
+        held.extend([wished] if waits else [])
+        return waits
+
+    holding: list[str] = []
+    between(page, hold)
+    at(LANE)
     play(page)
     until(page, "miclane.player.figures?.stations")
-    held: list = []
-    page.route("**/sound?*variant=untreated*", lambda route: held.append(route))
+    holding.append(by)
     if by == "key":
         page.keyboard.down("h")
         eventually(page, lambda: held)
@@ -185,9 +206,8 @@ def test_a_press_that_is_let_go_of_before_untreated_is_there_changes_nothing(at,
         page.mouse.down()
         eventually(page, lambda: held)
         page.mouse.up()
-    with page.expect_response("**/sound?*variant=untreated*"):
-        held[0].continue_()
-    page.unroute("**/sound?*variant=untreated*")
+    with answered(page, "variant=untreated"):
+        held[0].pass_on()
     page.evaluate("() => new Promise((done) => setTimeout(done, 300))")
     assert page.evaluate("miclane.player.variant") == "treated"
 
@@ -253,7 +273,7 @@ def test_stages_are_added_moved_renamed_bypassed_and_removed(at, demo) -> None:
     page.get_by_role("button", name="Remove", exact=True).click()
     expect(page.locator(".station")).to_have_count(count)
     for _ in range(5):
-        with page.expect_response("**/undo"):
+        with answered(page, "/undo"):
             page.locator("#undo").click()
     expect(page.locator(".station")).to_have_count(count)
 
@@ -263,7 +283,7 @@ def test_a_station_is_dragged_to_another_place(at, demo) -> None:
     order = [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages]
     box = place_of(page.locator('.station[data-stage="deess"] rect.box'))
     goal = place_of(page.locator('.station[data-stage="level"] rect.box'))
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.mouse.move(box["x"] + 7, box["y"] + 7)
         page.mouse.down()
         page.mouse.move(goal["x"] + 30, goal["y"] + 7, steps=8)
@@ -271,7 +291,7 @@ def test_a_station_is_dragged_to_another_place(at, demo) -> None:
         all_kept(page)
     now = [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages]
     assert now.index("deess") > now.index("level")
-    with page.expect_response("**/undo"):
+    with answered(page, "/undo"):
         page.keyboard.press("Control+z")
     assert [s.id for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages] == order
 
@@ -279,11 +299,12 @@ def test_a_station_is_dragged_to_another_place(at, demo) -> None:
 def test_two_windows_do_not_overwrite_one_another(at, demo, context) -> None:
     page = at(f"{LANE}?stage=level")
     other = context.new_page()
+    wire_of(other)
     other.goto(f"{demo.address}{LANE}?stage=level")
     until(other, "window.miclane !== undefined")
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.get_by_role("slider", name="Ratio").press("PageUp")
-    with other.expect_response("**/edits") as answer:
+    with answered(other, "/edits") as answer:
         other.get_by_role("slider", name="Knee").press("PageUp")
     assert answer.value.status == 200
     now = stage(demo, "level")
@@ -291,7 +312,7 @@ def test_two_windows_do_not_overwrite_one_another(at, demo, context) -> None:
     assert now.knee_db > 12
     other.close()
     for _ in range(2):
-        with page.expect_response("**/undo"):
+        with answered(page, "/undo"):
             page.locator("#undo").click()
 
 
@@ -300,10 +321,10 @@ def test_space_shows_and_moves_the_duck(at, demo) -> None:
     expect(page.locator("#space-picture .number").first).to_contain_text("dB")
     assert page.evaluate("miclane.player.hear") == "vocals"
     before = page.locator("#space-svg").inner_html()
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.get_by_role("slider", name="Depth").press("PageUp")
     until(page, "(old) => document.querySelector('#space-svg').innerHTML !== old", before)
-    with page.expect_response("**/undo"):
+    with answered(page, "/undo"):
         page.locator("#undo").click()
 
 

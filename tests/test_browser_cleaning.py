@@ -7,7 +7,7 @@ from playwright.sync_api import expect
 from scipy.signal import butter, sosfiltfilt
 from scipy.signal.windows import blackmanharris
 
-from browsing import GRAB, LANE, all_kept, eventually, place_of, play, until
+from browsing import GRAB, LANE, Wished, all_kept, answered, between, eventually, place_of, play, until
 from conftest import RATE, sine
 
 pytestmark = pytest.mark.browser
@@ -31,7 +31,7 @@ def undo_until(page, done) -> None:
     for _ in range(40):
         if done():
             return
-        with page.expect_response("**/undo"):
+        with answered(page, "/undo"):
             page.locator("#undo").click()
     raise AssertionError("undo did not take it back")
 
@@ -43,7 +43,7 @@ def test_the_report_applies_an_answer_and_measures_again(at, demo) -> None:
     expect(slip).to_contain_text("dB under the voice", timeout=60_000)
     expect(slip).to_contain_text("treated", timeout=60_000)
     was = slip.locator(".now").inner_text()
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         slip.get_by_role("button", name="Apply").click()
     expect(page.locator('.station[data-kind="gate"]')).to_have_count(1)
     until(
@@ -61,20 +61,25 @@ def test_the_report_applies_an_answer_and_measures_again(at, demo) -> None:
     undo_until(page, lambda: lead_of(demo).stages == before.stages)
 
 
-def test_a_report_whose_measurement_was_let_go_stays_and_waits_for_the_hand(at, demo) -> None:
-    page = at(f"{LANE}?stage=clean")
-    slip = page.locator(".slip").first
-    expect(slip).to_contain_text("treated", timeout=60_000)
+def test_a_report_whose_measurement_was_let_go_stays_and_waits_for_the_hand(at, page, demo) -> None:
     asked: list[str] = []
 
-    def let_go(route) -> None:
-        asked.append(route.request.url)
-        route.fulfill(status=204)
+    def let_go(wished: Wished) -> bool:
+        if not treated or "/report?" not in wished.address or "again=1" not in wished.address:
+            return False
+        asked.append(wished.address)
+        wished.answer(204)
+        return True
 
-    page.route("**/report?*again=1*", let_go)
+    treated: list[bool] = []
+    between(page, let_go)
+    at(f"{LANE}?stage=clean")
+    slip = page.locator(".slip").first
+    expect(slip).to_contain_text("treated", timeout=60_000)
+    treated.append(True)
     page.get_by_role("slider", name="Frequency").press("ArrowRight")
     eventually(page, lambda: len(asked) == 1)
-    with page.expect_response(lambda r: "/spectrum/" in r.url):  # drawn from the newest loop
+    with answered(page, "/spectrum/"):  # drawn from the newest loop
         page.get_by_role("slider", name="Frequency").press("ArrowRight")
     expect(slip).to_contain_text("treated")
     assert len(asked) == 1  # a whole take is measured once the hand rests, not beside what it wants to hear
@@ -85,7 +90,7 @@ def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo
     before = lead_of(demo).phrases
     box = page.locator('.strip .phrase[data-index="3"]')
     place = place_of(box)
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.mouse.move(place["x"] + place["width"] - 2, place["y"] + 9)
         page.mouse.down()
         page.mouse.move(place["x"] + place["width"] + 20, place["y"] + 9, steps=5)
@@ -96,30 +101,30 @@ def test_phrases_are_moved_split_joined_and_named_by_mouse_and_keyboard(at, demo
     assert lead_of(demo).phrases[3].start == before[3].start
     box.dblclick()
     page.get_by_role("dialog", name="Phrase 4").get_by_label("Words").fill("other words")
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.keyboard.press("Enter")
     expect(box).to_contain_text("other words")
     settled(page, demo)
     page.evaluate("miclane.player.at = 23 * 48000")
     box.focus()
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.keyboard.press("s")
     expect(page.locator('.strip .phrase[data-index="4"]')).to_contain_text("words")
     eventually(page, lambda: [p.words for p in lead_of(demo).phrases[3:5]] == ["other", "words"])
     assert lead_of(demo).phrases[3].end == lead_of(demo).phrases[4].start == 23 * RATE
     settled(page, demo)
     page.locator('.strip .phrase[data-index="3"]').focus()
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.keyboard.press("j")
     until(page, f"miclane.state.data.phrases.length === {len(before)}")
     assert lead_of(demo).phrases[3].words == "other words"
     settled(page, demo)
     page.locator('.strip .phrase[data-index="3"]').focus()
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.keyboard.press("Alt+ArrowLeft")
     eventually(page, lambda: lead_of(demo).phrases[3].start == before[3].start - RATE // 100)
     field = page.get_by_label("Section of phrase 1", exact=True)
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         field.fill("intro")
         field.press("Tab")
     assert lead_of(demo).phrases[0].section == "intro"
@@ -130,7 +135,7 @@ def test_trims_are_dragged_alone_and_by_section(at, demo) -> None:
     page = at(f"{LANE}?stage=trim")
     bar = page.get_by_role("slider", name="Trim of Salt ferry push through the black")
     place = place_of(bar.locator(".hit"))
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] + 60)
         page.mouse.down()
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] + 90, steps=6)
@@ -145,11 +150,11 @@ def test_trims_are_dragged_alone_and_by_section(at, demo) -> None:
     )
     section = page.get_by_role("slider", name="Trim of all of chorus")
     section.focus()
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         section.press("ArrowUp")
     wanted = [0, 0, 0, round(dragged + 0.5, 1), 0.5, 0, 0, 0]
     eventually(page, lambda: [round(p.trim_db, 1) for p in lead_of(demo).phrases] == wanted)
-    with page.expect_response("**/trims/trim"):
+    with answered(page, "/trims/trim"):
         page.get_by_role("button", name="To the target").click()
     expect(page.get_by_text("LU with trims")).to_contain_text("0.1 LU with trims")
     undo_until(page, lambda: all(p.trim_db == 0 for p in lead_of(demo).phrases))
@@ -165,14 +170,14 @@ def test_a_ride_is_drawn_dragged_and_drawn_again_around_what_was_drawn(at, demo)
     page.get_by_role("button", name="Add after").click()
     page.get_by_role("menuitem", name="Ride").click()
     expect(page.locator("#ride-say")).to_contain_text("No ride yet")
-    with page.expect_response("**/ride/**"):
+    with answered(page, "/ride/"):
         page.get_by_role("button", name="Draw it anew").click()
     expect(page.locator(".ride-point").nth(5)).to_be_visible()
     until(page, "document.querySelector('#strip').clientHeight > 204")  # it has grown by a row
     point = page.locator(".ride-point").nth(5)
     k = int(point.get_attribute("data-k"))
     place = place_of(point.locator(".reach"))
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] + place["height"] / 2)
         page.mouse.down()
         page.mouse.move(place["x"] + place["width"] / 2, place["y"] - 30, steps=5)
@@ -183,7 +188,7 @@ def test_a_ride_is_drawn_dragged_and_drawn_again_around_what_was_drawn(at, demo)
     eventually(page, lambda: kept(demo, k).gain_db == float(shown.get_attribute("aria-valuenow")))
     ride = next(s for s in lead_of(demo).stages if s.kind == "ride")
     mine = ride.points[k]
-    with page.expect_response("**/ride/**"):
+    with answered(page, "/ride/"):
         page.get_by_role("slider", name="Target").press("PageUp")
     expect(page.locator(".ride-point.by-hand")).to_have_count(1)
     again = next(s for s in lead_of(demo).stages if s.kind == "ride")
@@ -215,7 +220,7 @@ def test_the_hunt_sweeps_a_boost_and_leaves_a_cut_in_one_step(at, demo) -> None:
     assert (left.gain_db, left.q) == (-5, 8)
     assert left.frequency_hz > 600
     assert demo.studio.sessions.get("salt-ferry").steps == steps + 1
-    with page.expect_response("**/undo"):
+    with answered(page, "/undo"):
         page.keyboard.press("Control+z")
     assert stage(demo, "clean").bands == bands
     expect(page.locator(".pin")).to_have_count(len(bands))
@@ -232,7 +237,7 @@ def test_the_hunt_sweeps_a_boost_and_leaves_a_cut_in_one_step(at, demo) -> None:
 def test_a_band_is_made_dynamic_keyed_and_seen_at_work(at, demo) -> None:
     page = at(f"{LANE}?stage=clean&band=1")
     before = stage(demo, "clean")
-    with page.expect_response("**/edits"):
+    with answered(page, "/edits"):
         page.get_by_role("button", name="Make it dynamic").click()
     expect(page.get_by_role("slider", name="Starts at")).to_be_visible()
     expect(page.locator("#band-level")).to_contain_text("at work")

@@ -3,7 +3,7 @@
 import pytest
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, eventually, play, until
+from browsing import GRAB, LANE, answered, eventually, play, until
 from conftest import RATE
 from miclane.core.mix.paths import find_path
 from test_browser_cleaning import lead_of, settled, stage, undo_until
@@ -55,7 +55,7 @@ def test_makeup_by_itself_follows_the_loudness_of_the_loop(at, demo) -> None:
     shown = f"(v) => Number({rule_of}.getAttribute('aria-valuenow')) === v"
     until(page, "document.body.dataset.waiting === '0'")
     until(page, shown, stage(demo, "level").makeup_db)
-    with page.expect_response("**/undo"):
+    with answered(page, "/undo"):
         page.locator("#undo").click()  # the drag and what followed from it are one step
     eventually(page, lambda: stage(demo, "level").threshold_db == -24 and stage(demo, "level").makeup_db == made)
     undo_until(page, lambda: lead_of(demo).stages == before)
@@ -97,7 +97,7 @@ def test_a_branch_is_added_by_its_use_heard_alone_and_shared(at, demo) -> None:
     drawn(page, demo)
     steps = demo.studio.sessions.get("salt-ferry").steps
     for k in (1, 2):
-        with page.expect_response(lambda r: "/readings" in r.url), page.expect_response(lambda r: "/strip" in r.url):
+        with answered(page, "/readings"), answered(page, "/strip"):
             page.locator("#undo").click()
         settled(page, demo)
         eventually(page, lambda k=k: demo.studio.sessions.get("salt-ferry").steps == steps - k)

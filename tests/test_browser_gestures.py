@@ -5,7 +5,7 @@ import os
 import pytest
 from playwright.sync_api import Page
 
-from browsing import LANE, until
+from browsing import LANE, until, wire_of
 
 pytestmark = pytest.mark.browser
 # ruff: noqa: E501
@@ -180,5 +180,6 @@ def test_every_control_does_or_says_something(at, demo, address: str, by_mouse: 
         until(page, "document.querySelector('#lufs').textContent !== '—'")
     count, wrong = walk(page, address, by_mouse)
     assert wrong == []
+    refused += [f"{a.status} {a.address} {a.body!r}" for a in wire_of(page).answers if a.status >= 400]
     assert [r for r in refused if "/key " not in r] == []  # “D minor 2” is no key, and that is said
     assert count > (3 if address == "/" else 15)

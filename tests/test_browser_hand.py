@@ -8,7 +8,7 @@ import pytest
 import soundfile
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, all_kept, drawn, eventually, place_of, play, session_of, stage_of, until
+from browsing import GRAB, LANE, all_kept, answered, drawn, eventually, place_of, play, session_of, stage_of, until
 from conftest import RATE
 from miclane.core.audio import read_sound
 from miclane.demo.seed import SONG
@@ -46,9 +46,9 @@ def test_bypass_is_heard_equally_loud_and_changes_nothing(at, demo) -> None:
 
 def test_removed_on_a_stage_is_what_that_stage_takes(at, demo) -> None:
     page = at(f"{LANE}?stage=clean")
-    with page.expect_request("**/sound?*variant=band*") as asked:
+    with answered(page, "variant=band") as told:
         page.locator("#removed").click()
-    assert "stage=clean&band=-2" in asked.value.url
+    assert "stage=clean&band=-2" in told.value.address
     until(page, "miclane.player.variant === 'band'")
     expect(page.locator("#removed")).to_have_attribute("aria-pressed", "true")
     play(page)
@@ -154,7 +154,7 @@ def test_a_session_is_named_keyed_and_timed(at, demo) -> None:
     expect(page.get_by_role("status")).to_contain_text("at least one letter")
     expect(name).to_have_value("Night ferry")
     for _ in range(3):
-        with page.expect_response("**/undo"):
+        with answered(page, "/undo"):
             page.locator("#undo").click()
     expect(page.locator("#top .song")).to_have_text("Salt Ferry")
 

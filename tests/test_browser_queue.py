@@ -4,7 +4,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 
-from browsing import LANE, until
+from browsing import LANE, Wished, answered, between, eventually, until
 
 pytestmark = pytest.mark.browser
 # ruff: noqa: E501
@@ -136,7 +136,7 @@ def test_a_refused_edit_brings_the_newest_state_at_once(at, demo) -> None:
         page,
         "() => Number(document.querySelector('.rule[data-path$=\"peaks/threshold_db\"]').getAttribute('aria-valuenow')) === -33.3",
     )
-    with page.expect_response(lambda r: r.url.endswith("/edits") and r.status == 200):
+    with answered(page, "/edits", 200):
         rule(page, "Threshold").press("ArrowRight")
     until(page, "document.body.dataset.waiting === '0'")
     assert stored(demo, "peaks").threshold_db == float(rule(page, "Threshold").get_attribute("aria-valuenow"))
@@ -145,16 +145,24 @@ def test_a_refused_edit_brings_the_newest_state_at_once(at, demo) -> None:
 @pytest.mark.parametrize("failure", ["gone", "500"])
 def test_what_is_not_saved_is_said_and_sent_again_once(page: Page, demo, failure: str) -> None:
     page.set_default_timeout(60_000)
+    failing: list[str] = []
+
+    def fail(wished: Wished) -> bool:
+        if not failing or not wished.address.endswith("/edits"):
+            return False
+        wished.cut() if failing[0] == "gone" else wished.answer(500)
+        return True
+
+    between(page, fail)
     page.goto(f"{demo.address}{LANE}?stage=level")
     until(page, "window.miclane !== undefined && document.querySelector('#lufs').textContent !== '—'")
     steps = demo.studio.sessions.get("salt-ferry").steps
-    fail = (lambda route: route.abort()) if failure == "gone" else (lambda route: route.fulfill(status=500, body="{}"))
-    page.route("**/edits", fail)
+    failing.append(failure)
     rule(page, "Threshold").press("PageDown")
     expect(page.locator("#saved")).to_contain_text("not saved")
     shown = float(rule(page, "Threshold").get_attribute("aria-valuenow"))
     assert stored(demo, "level").threshold_db != shown
-    page.unroute("**/edits")
+    failing.clear()
     expect(page.locator("#saved")).to_have_text(f"saved, step {steps + 1}")
     assert stored(demo, "level").threshold_db == shown
     assert demo.studio.sessions.get("salt-ferry").steps == steps + 1
@@ -162,20 +170,21 @@ def test_what_is_not_saved_is_said_and_sent_again_once(page: Page, demo, failure
 
 def test_an_answer_that_was_lost_on_its_way_makes_nothing_twice(page: Page, demo) -> None:
     page.set_default_timeout(60_000)
-    page.goto(f"{demo.address}{LANE}?stage=level")
-    until(page, "window.miclane !== undefined && document.querySelector('#lufs').textContent !== '—'")
     lost = []
 
-    def lose(route) -> None:
-        if lost:
-            return route.continue_()
-        lost.append(httpx.post(route.request.url, json=route.request.post_data_json).status_code)
-        return route.abort()
+    def lose(wished: Wished) -> bool:
+        if lost or not wished.address.endswith("/edits"):
+            return False
+        lost.append(httpx.post(demo.address + wished.address, json=wished.message["body"]).status_code)
+        wished.cut()
+        return True
 
-    page.route("**/edits", lose)
+    between(page, lose)
+    page.goto(f"{demo.address}{LANE}?stage=level")
+    until(page, "window.miclane !== undefined && document.querySelector('#lufs').textContent !== '—'")
     before = demo.studio.sessions.get("salt-ferry")
-    with page.expect_response("**/edits"):
-        rule(page, "Knee").press("PageUp")
+    rule(page, "Knee").press("PageUp")
+    eventually(page, lambda: lost)
     until(page, "document.body.dataset.waiting === '0'")
     assert lost == [200]
     after = demo.studio.sessions.get("salt-ferry")

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import expect
 
-from browsing import LANE, all_kept, place_of, until
+from browsing import LANE, all_kept, answered, place_of, until
 from conftest import RATE
 from miclane.core.stages.base import EDGES_APART
 from test_browser_cleaning import eventually, lead_of, stage, undo_until
@@ -32,16 +32,16 @@ def test_the_edges_of_the_band_do_not_pass_one_another(at, demo) -> None:
     low, high = (page.get_by_role("slider", name=f"Band {side}", exact=True) for side in ("from", "to"))
     top = float(high.get_attribute("aria-valuenow"))
     low.focus()
-    with page.expect_response("**/edits") as answer:
+    with answered(page, "/edits") as answer:
         low.press("End")
-    assert answer.value.ok
+    assert answer.value.status == 200
     eventually(page, lambda: stage(demo, "deess").low_hz == int(top / EDGES_APART))
     high.focus()
-    with page.expect_response("**/edits") as answer:
+    with answered(page, "/edits") as answer:
         high.press("PageUp")
-    with page.expect_response("**/edits") as answer:
+    with answered(page, "/edits") as answer:
         high.press("Home")
-    assert answer.value.ok
+    assert answer.value.status == 200
     eventually(page, lambda: 0 <= stage(demo, "deess").high_hz - stage(demo, "deess").low_hz * EDGES_APART < 1)
 
 
@@ -95,7 +95,7 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
 def test_begin_sets_the_stage_from_the_take_and_back_brings_the_balance_down(at, demo) -> None:
     page = open_at(at, "deess")
     before = stage(demo, "deess")
-    with page.expect_response("**/begin/deess"):
+    with answered(page, "/begin/deess"):
         page.locator("#begin").click()
     drawn(page, demo)
     set_now = stage(demo, "deess")
@@ -111,7 +111,7 @@ def test_begin_sets_the_stage_from_the_take_and_back_brings_the_balance_down(at,
     assert levels[order.index("tone")] > was + 2
     assert "Peaks" in page.locator("#balance .name").inner_text()
     kept = stage(demo, "again")
-    with page.expect_response("**/begin/again*"):
+    with answered(page, "/begin/again"):
         page.locator("#back").click()
     drawn(page, demo)
     until(

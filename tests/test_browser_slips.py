@@ -6,9 +6,23 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import Page, expect
 
-from browsing import LANE, all_kept, drawn, eventually, place_of, play, session_of, stage_of, until
+from browsing import (
+    LANE,
+    Wished,
+    all_kept,
+    answered,
+    between,
+    drawn,
+    eventually,
+    place_of,
+    play,
+    session_of,
+    stage_of,
+    until,
+    wire_of,
+)
 from conftest import RATE, noise
 
 pytestmark = pytest.mark.browser
@@ -93,11 +107,15 @@ def test_the_route_is_one_stop_and_arrows_go_along_it(at, demo) -> None:
     expect(page.locator('.station[data-stage="take"]')).to_be_focused()
 
 
-def test_of_two_changes_at_once_neither_loses_the_stage_nor_the_focus(at, demo) -> None:
-    page = at(f"{LANE}?stage=ceiling")
+def test_of_two_changes_at_once_neither_loses_the_stage_nor_the_focus(at, page, demo) -> None:
+    def slow(wished: Wished) -> bool:  # the next is asked for before this is there
+        if "/body?" in wished.address:
+            time.sleep(0.5)
+        return False
+
+    between(page, slow)
+    at(f"{LANE}?stage=ceiling")
     page.locator(".station[aria-current]").focus()
-    # a slow line: the next is asked for before this is there
-    page.route("**/body?**", lambda route: (time.sleep(0.5), route.continue_()))
     page.evaluate(
         """() => import('/static/js/session.js').then((m) => {
           const trim = { op: 'insert', path: 'lanes/lead/stages', index: 0, value: { kind: 'trim', id: 'justnow' } };
@@ -207,24 +225,29 @@ def test_an_undone_return_is_gone_from_space_and_from_the_list(at, demo) -> None
     expect(page.get_by_role("status")).to_have_count(0)
 
 
-def test_nothing_is_asked_about_what_is_being_taken_back(at, demo) -> None:
-    page = at(f"{SESSION}/space")
+def test_nothing_is_asked_about_what_is_being_taken_back(at, page, demo) -> None:
+    asked: list[str] = []
+    undone: list[Wished] = []
+
+    def hold(wished: Wished) -> bool:
+        effect = "/effect/" in wished.address and wished.address.rsplit("/", 1)[1]
+        asked.extend([effect] if effect in ("comb", "hall") else [])
+        undone.extend([wished] if wished.address.endswith("/undo") else [])
+        return effect == "comb" or wished.address.endswith("/undo")  # without an answer, until it is let go
+
+    between(page, hold)
+    at(f"{SESSION}/space")
     stages = [{"kind": "delay", "id": "comb"}, {"kind": "reverb", "id": "hall"}]
     edit = {"op": "insert", "path": "returns", "index": 2, "value": {"id": "twice", "name": "Twice", "stages": stages}}
     page.evaluate("(e) => import('/static/js/session.js').then((m) => m.change([e], { structure: true }))", edit)
     all_kept(page)
-    asked: list[str] = []
-    undone: list[Route] = []
-    page.route("**/effect/comb", lambda route: asked.append("comb"))  # without an answer, until it is let go
-    page.route("**/effect/hall", lambda route: (asked.append("hall"), route.continue_()))
-    page.route("**/undo", lambda route: undone.append(route))
     page.goto(f"{demo.address}{SESSION}/space?return_id=twice")
     eventually(page, lambda: "comb" in asked)
     page.keyboard.press("Control+z")
     eventually(page, lambda: undone)
     page.wait_for_timeout(300)
     assert asked == ["comb"]
-    undone[0].continue_()
+    undone[0].pass_on()
     until(page, "document.querySelector('#space')?.dataset.return !== 'twice'")
     assert asked == ["comb"]
 
@@ -291,8 +314,8 @@ def test_an_escaped_hunt_leaves_no_step(at, demo) -> None:
 
 def test_an_eq_on_a_return_asks_for_no_report(at, demo) -> None:
     page = at(f"{SESSION}/lane/return:plate?stage=reverb")
-    asked: list[str] = []
-    page.on("request", lambda r: asked.append(r.url))
+    asked = wire_of(page).asked
+    asked.clear()
     page.get_by_role("button", name="Add after").click()
     page.get_by_role("menuitem", name="EQ").first.click()
     expect(page.locator("#bench")).to_have_attribute("data-kind", "eq")
@@ -320,15 +343,15 @@ def test_in_two_windows_what_one_sets_the_other_shows(at, demo, context) -> None
 
 def test_a_click_on_a_sibilant_is_no_error(at, demo) -> None:
     page = at(f"{LANE}?stage=deess")
-    refused: list[str] = []
-    page.on("response", lambda r: refused.append(f"{r.status} {r.url}") if r.status >= 400 else None)
+    answers = wire_of(page).answers
+    answers.clear()
     event = page.locator("#events button").first
     event.click()
     expect(event).to_be_focused()
     page.keyboard.press("ArrowDown")
     all_kept(page)
     page.wait_for_timeout(300)
-    assert refused == []
+    assert [a for a in answers if a.status >= 400] == []
     expect(page.locator(".toast")).to_have_count(0)
 
 
@@ -371,7 +394,7 @@ def test_focus_stays_where_the_hand_is_when_something_is_worked_out_or_added(at,
     page = at(f"{SESSION}/space")
     button = page.get_by_role("button", name="Begin from the phrasing")
     button.focus()
-    with page.expect_response("**/duck/begin*"):
+    with answered(page, "/duck/begin"):
         page.keyboard.press("Enter")
     drawn(page)
     expect(button).to_be_focused()
@@ -383,7 +406,7 @@ def test_focus_stays_where_the_hand_is_when_something_is_worked_out_or_added(at,
     page = at(f"{LANE}?stage=peaks")
     begin = page.get_by_role("button", name="forward")
     begin.focus()
-    with page.expect_response("**/start/peaks*"):
+    with answered(page, "/start/peaks"):
         page.keyboard.press("Enter")
     drawn(page)
     expect(begin).to_be_focused()

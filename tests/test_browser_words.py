@@ -9,7 +9,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, Route, expect
 
-from browsing import eventually, until
+from browsing import answered, eventually, until
 from conftest import RATE, noise
 from miclane.core.units import FORMATS, show_value
 
@@ -105,7 +105,7 @@ def test_every_screen_works_in_a_session_with_little_in_it(
             continue
         rule = page.locator("#body").get_by_role("slider").first
         before = demo.studio.sessions.get(session).version
-        with page.expect_response("**/edits") as got:
+        with answered(page, "/edits") as got:
             rule.press("ArrowRight")
         assert got.value.status == 200
         until(page, "document.body.dataset.waiting === '0'")

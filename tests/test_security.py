@@ -10,7 +10,7 @@ import httpx
 import numpy as np
 import pytest
 import soundfile
-from starlette.testclient import TestClient
+from starlette.testclient import TestClient, WebSocketDenialResponse
 from uvicorn.middleware.proxy_headers import ProxyHeadersMiddleware
 
 from miclane.core.errors import MicLaneError, UnusableDataError
@@ -145,6 +145,9 @@ def test_behind_a_proxy_the_password_opens_and_a_cookie_keeps_open(tmp_path: Pat
         assert web.get("/", headers={"accept": "text/html"}).headers["location"] == "/login"
         assert web.get("/s/x/sound").status_code == 401
         assert web.post("/sessions", json={"name": "x"}, headers={"origin": "https://mix.example"}).status_code == 401
+        with pytest.raises(WebSocketDenialResponse) as shut, web.websocket_connect("wss://mix.example/line?window=w"):
+            pass
+        assert shut.value.status_code == 401
         assert "password" in web.get("/login").text
         assert web.post("/login", data={"password": "wrong"}).status_code == 403
         answer = web.post("/login", data={"password": "salt on the water"}, headers={"origin": "https://mix.example"})
@@ -154,6 +157,15 @@ def test_behind_a_proxy_the_password_opens_and_a_cookie_keeps_open(tmp_path: Pat
         assert web.get("/").status_code == 200
         assert web.post("/sessions", json={"name": "x"}, headers={"origin": "https://mix.example"}).status_code == 201
         assert web.post("/sessions", json={"name": "x"}, headers={"origin": "http://mix.example"}).status_code == 403
+        own = {"origin": "https://mix.example"}
+        with web.websocket_connect("wss://mix.example/line?window=w", headers=own) as line:
+            line.send_text('{"wish": 1, "address": "/s/x/version"}')
+            assert b'"status": 404' in line.receive_bytes()
+        with (
+            pytest.raises(WebSocketDenialResponse),
+            web.websocket_connect("wss://mix.example/line", headers={"origin": "http://mix.example"}),
+        ):
+            pass
         stranger = behind(app)
         for _ in range(TRIES):
             assert stranger.post("/login", data={"password": "guess"}).status_code == 403

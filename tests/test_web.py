@@ -236,16 +236,6 @@ def test_removed_of_the_song_is_untreated_less_treated(web: httpx.Client) -> Non
     assert residue_db(removed.astype(float), (untreated - treated).astype(float)) < -120
 
 
-def test_a_newer_change_ends_an_older_stream(web: httpx.Client) -> None:
-    params = {"lane": "lead", "hear": "mix", "start": 0, "stop": 50 * RATE, "client": "w1", "generation": 1}
-    with web.stream("GET", "/s/salt-ferry/song", params=params) as answer:
-        pieces = answer.iter_bytes(65536)
-        got = len(next(pieces))
-        song(web, 0, RATE, client="w1", generation=2)
-        got += sum(len(p) for p in pieces)
-    assert 0 < got < 50 * RATE * 8
-
-
 def test_an_edit_brings_the_new_sound_along(web: httpx.Client) -> None:
     a, b = 20 * RATE, 28 * RATE
     listening = {"lane": "lead", "hear": "lane", "start": a + RATE, "stop": a + 2 * RATE, "first": a, "last": b}

@@ -66,6 +66,7 @@ class SessionStore:
         self.database = database
         self.follows = follows
         self.upgraded = upgraded
+        self.changed: Callable[[str, int], None] = lambda identifier, version: None
         self._held: dict[str, State] = {}
         self._locks: defaultdict[str, threading.RLock] = defaultdict(threading.RLock)
 
@@ -253,7 +254,8 @@ class SessionStore:
             after = State(state.id, done.session, state.version + 1, position, 0, label, "", updated, followed)
             db.commit()
             self._held[state.id] = after
-            return after
+        self.changed(after.id, after.version)
+        return after
 
     def _step(self, identifier: str, back: bool) -> State:
         way = "undo" if back else "redo"
@@ -324,6 +326,7 @@ class SessionStore:
         state = self._make_state(db, row, after)
         db.commit()
         self._held[identifier] = state
+        self.changed(identifier, state.version)
         return state
 
     def _state(self, db: Db, row: SessionRow, session: Session) -> State:

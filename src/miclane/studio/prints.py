@@ -3,6 +3,7 @@
 import json
 import shutil
 import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -33,6 +34,7 @@ from .studio import Studio, envelope
 
 log = structlog.get_logger()
 COLUMNS = 700
+TOLD_EVERY_S = 0.3
 STOPPED = "Mic Lane was stopped before it was done; print it again"
 FAULT = "failed by a fault of Mic Lane's own, which the log tells of; nothing was kept"
 
@@ -45,6 +47,7 @@ class Printer:
         self.folder = studio.data / "prints"
         self._progress: dict[str, float] = {}
         self._cancels: dict[str, Cancel] = {}
+        self.told: Callable[[str], None] = lambda session: None  # its prints have got on
         self._threads: set[threading.Thread] = set()
         self._turn = threading.Lock()
         self._peaks: Recent[tuple[float, ...]] = Recent(64)
@@ -187,6 +190,7 @@ class Printer:
                 shutil.rmtree(folder, ignore_errors=True)
             log.info("print ends", print=identifier, state=outcome["state"])
             self._finish(identifier, outcome)
+            self.told(state.id)
         self._threads.discard(threading.current_thread())
 
     def _finish(self, identifier: str, outcome: dict[str, Any]) -> None:
@@ -200,13 +204,19 @@ class Printer:
     def _print(self, identifier: str, state: State, request: PrintRequest, folder: Path) -> list[dict[str, Any]]:
         read = self.studio.sounds.reader(state.session.rate)
         cancel = self._cancels[identifier]
-        files = print_session(state.session, request, folder, read, self._tell(identifier), cancel)
+        files = print_session(state.session, request, folder, read, self._tell(identifier, state.id), cancel)
         missing = {f.target: left_out(state.session, f.target) if request.stems else [] for f in files}
         return [report_of(f, name_of(state.session, f.target)) | {"left_out": missing[f.target]} for f in files]
 
-    def _tell(self, identifier: str) -> Callable[[float], None]:
+    def _tell(self, identifier: str, session: str) -> Callable[[float], None]:
+        latest = 0.0
+
         def tell(share: float) -> None:
+            nonlocal latest
             self._progress[identifier] = share
+            if time.monotonic() > latest + TOLD_EVERY_S:
+                latest = time.monotonic()
+                self.told(session)
 
         return tell
 

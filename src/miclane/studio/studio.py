@@ -29,6 +29,7 @@ from ..store.folder import FolderLock, prepare_folder
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 from .follows import Follows
+from .order import WANTED
 from .recent import Recent
 from .takes import Takes
 
@@ -84,7 +85,6 @@ class Studio:
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
         self._envelopes: Recent[np.ndarray] = Recent(400)
-        self._cancels: dict[str, tuple[int, Cancel]] = {}
         self._work: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
         self.stopping = Cancel()
@@ -106,8 +106,9 @@ class Studio:
             self._held.release()
 
     def new_cancel(self) -> Cancel:
-        """A cancel for a piece of work; up as well once the studio stops."""
-        return Cancel(self.stopping)
+        """A cancel for a piece of work; up as well once the studio stops, or once nobody wants it any more."""
+        wanted = WANTED.get()
+        return Cancel(self.stopping) if wanted is None else Cancel(self.stopping, wanted)
 
     def edit(
         self, identifier: str, edits: list[Edit], base: int | None = None, gesture: str = "", token: str = ""
@@ -327,26 +328,18 @@ class Studio:
         return self._measured.get(("lufs", key, loop), lambda: integrated_lufs(heard(), rate))
 
     def newest(self, state: State) -> Cancel:
-        """The cancel of what is rendered to be looked at of a session as it is; that of an older version is set."""
+        """The cancel of what is rendered to be looked at of a session as it is; that of an older version is set.
+
+        It is up as well once nobody wants what is being made just here.
+        """
         with self._lock:
-            version, cancel = self._work.get(state.id, (-1, self.new_cancel()))
+            version, cancel = self._work.get(state.id, (-1, Cancel(self.stopping)))
             if state.version > version:
                 cancel.set()
-                cancel = self.new_cancel()
+                cancel = Cancel(self.stopping)
                 self._work[state.id] = (state.version, cancel)
-        return cancel
-
-    def overtake(self, client: str, generation: int) -> Cancel:
-        """The cancel of a browser window's work after its change number `generation`; older work of it gives up."""
-        with self._lock:
-            at, cancel = self._cancels.get(client, (-1, self.new_cancel()))
-            if generation > at:
-                cancel.set()
-                cancel = self.new_cancel()
-                self._cancels[client] = (generation, cancel)
-            while len(self._cancels) > 64:
-                self._cancels.pop(next(iter(self._cancels)))
-        return cancel
+        wanted = WANTED.get()
+        return cancel if wanted is None else Cancel(cancel, wanted)
 
     def raw_envelope(self, digest: str, rate: int, start: int, stop: int, columns: int) -> np.ndarray:
         """Least and greatest sample of each column (2, columns) of a raw sound; kept, for sounds never change."""

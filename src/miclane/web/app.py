@@ -18,6 +18,7 @@ from ..studio.prints import Printer
 from ..studio.studio import Studio
 from . import screens
 from .pages import render_error
+from .screens.line import Foreman
 from .screens.login import Door
 from .security import Bounded, Faults, Headed, SameOrigin
 
@@ -32,10 +33,14 @@ def create_app(data: Path, hosts: frozenset[str] = HOSTS, keeper: Doorkeeper | N
     @asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
         yield
+        await app.state.foreman.close()
         await run_in_threadpool(close_app, app)
 
     app = FastAPI(title="Mic Lane", docs_url=None, redoc_url=None, openapi_url=None, lifespan=life)
     app.state.studio, app.state.printer, app.state.keeper = studio, Printer(studio), keeper
+    app.state.foreman = Foreman()
+    studio.sessions.changed = app.state.foreman.changed
+    app.state.printer.told = app.state.foreman.printed
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
     for module in screens.found():
         app.include_router(module.router)

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import UnsoundError
+from ..kernels.dynamics import power
 from ..kernels.dynamics import trace as reduce_block
 from ..kernels.dynamics import weigh
 from ..stages.base import Stage
@@ -122,7 +123,7 @@ def run_stage(
 def check_sound(block: np.ndarray, made_by: str) -> None:
     """UnsoundError where a block (channels, n) holds what is no number, or more than +60 dBFS; names what made it."""
     for row in block:
-        if not float(row @ row) <= LOUDEST * LOUDEST and not (loudest := float(np.abs(row).max())) <= LOUDEST:
+        if not power(row) <= LOUDEST * LOUDEST and not (loudest := float(np.abs(row).max())) <= LOUDEST:
             what = "more than +60 dBFS" if loudest > LOUDEST else "what is no sound any more"
             raise UnsoundError(f"“{made_by}” makes {what}, so it is stopped here; take its last setting back")
 

@@ -29,11 +29,11 @@ _RUN_INS_S = (1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
 
 class Cancel:
-    """A flag that makes work in progress give up; it is up as well while its parent's is."""
+    """A flag that makes work in progress give up; it is up as well while a parent's is."""
 
-    def __init__(self, parent: "Cancel | None" = None) -> None:
+    def __init__(self, *parents: "Cancel") -> None:
         self._event = threading.Event()
-        self._parent = parent
+        self._parents = parents
 
     def set(self) -> None:
         """Ask for it."""
@@ -41,7 +41,7 @@ class Cancel:
 
     def is_set(self) -> bool:
         """Whether it has been asked for, here or of a parent."""
-        return self._event.is_set() or (self._parent is not None and self._parent.is_set())
+        return self._event.is_set() or any(parent.is_set() for parent in self._parents)
 
     def check(self) -> None:
         """Raise CancelledError when asked for."""

@@ -29,21 +29,19 @@ def sound(
     variant: Variant = "treated",
     first: int = -1,
     last: int = -1,
-    client: str = "",
-    generation: int = 0,
     stage: str = "",
     band: int = 0,
 ) -> Response:
     """Frames [start, stop) as interleaved stereo floats.
 
-    With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `client` names the window and
-    `generation` counts its changes: work for an earlier one is given up, and answered with nothing (204). `stage` and
-    `band` say which band the variant “band” lets hear, and which stage “bypassed” leaves out.
+    With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `stage` and `band` say which band the
+    variant “band” lets hear, and which stage “bypassed” leaves out. What is no longer wanted is answered with
+    nothing (204).
     """
     studio, state = here
     check_range(state, start, stop)
     quick = first >= 0 and last > first
-    cancel = studio.overtake(client, generation) if client else None
+    cancel = studio.new_cancel()
     try:
         if quick:
             audio = studio.preview(state, hear, lane, start, stop, (first, last), cancel)
@@ -70,19 +68,14 @@ def song(
     stop: Frame,
     hear: Hear = "lane",
     variant: SongVariant = "treated",
-    client: str = "",
-    generation: int = 0,
     stage: str = "",
     band: int = 0,
 ) -> StreamingResponse:
-    """Frames [start, stop) of the song as interleaved stereo floats, sent as they are made.
-
-    A newer `generation` of the same `client` ends it early.
-    """
+    """Frames [start, stop) of the song as interleaved stereo floats, sent as they are made and taken."""
     studio, state = here
     if not start < stop <= 2 * state.session.frames + state.session.rate:
         raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
-    cancel = studio.overtake(client, generation) if client else studio.new_cancel()
+    cancel = studio.new_cancel()
     pieces = iter(studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band)))
     begun = next(pieces, None)  # what cannot be played is said before anything is sent
 

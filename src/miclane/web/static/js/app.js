@@ -2,14 +2,14 @@
 
 import { on } from "./messages.js";
 import { screenOf } from "./screens.js";
-import { freshPage, look, picture, state, $, $$ } from "./session.js";
+import { shows, URGENCY } from "./line.js";
+import { freshPage, picture, state, $, $$ } from "./session.js";
 import { player, refresh } from "./player.js";
 import "./rule.js";
 import { keep } from "./focus.js";
 import "./dropping.js";
 import { showFoot, showLight } from "./foot.js";
 
-const LOOK_MS = 3000;
 const REST_MS = 1500;
 
 function initPage() {
@@ -21,6 +21,7 @@ function initPage() {
   const { session, version, screen, rate, frames, lane } = state.data;
   Object.assign(state, { id: session, version: Math.max(state.version, version), screen, rate, frames, lane });
   player.lane = state.lane;
+  shows(session);
   screenOf(screen).shown?.();
   if (changedLane && player.node) refresh();
   showFoot();
@@ -47,7 +48,7 @@ async function refreshSide() {
 let idle = 0;
 async function levels() {
   if (!state.id || !$$("[data-level]").length || player.last - player.first > 20 * state.rate) return;
-  const answer = await picture(`/s/${state.id}/levels?start=${player.first}&stop=${player.last}`);
+  const answer = await picture(`/s/${state.id}/levels?start=${player.first}&stop=${player.last}`, { urgency: URGENCY.figures });
   if (!answer) return;
   const told = await answer.json();
   for (const spot of $$("[data-level]")) {
@@ -65,6 +66,5 @@ document.addEventListener("htmx:afterSettle", (event) => {
   initPage();
   keep("#page"); // what was pressed has gone with the screen before
 });
-setInterval(look, LOOK_MS);
 if (document.readyState === "loading") document.addEventListener("DOMContentLoaded", initPage);
 else initPage();

@@ -1,5 +1,6 @@
 // Under the route: how far sibilants stand to the voice after each stage, and which of them raised it.
 
+import { URGENCY } from "./line.js";
 import { on } from "./messages.js";
 import { picture, state, $ } from "./session.js";
 import { measured, player, unhurried } from "./player.js";
@@ -9,7 +10,7 @@ async function drawBalance() {
   const row = $("#balance");
   if (!row || !state.frames || !player.last || player.hear === "return") return;
   const [first, last] = measured();
-  const answer = await picture(`/s/${state.id}/lane/${state.lane}/balance?hear=${player.hear}&first=${first}&last=${last}`);
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/balance?hear=${player.hear}&first=${first}&last=${last}`, { urgency: URGENCY.figures });
   if (!answer || !row.isConnected) return;
   const told = await answer.json();
   row.replaceChildren();

@@ -50,7 +50,7 @@ export async function refreshPictures() {
   say("bench", { picture: box.dataset.picture, stage });
   if (!$("#measured") || box.dataset.measured !== "1") return;
   try {
-    const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}&band=${box.dataset.band || 0}`, { headers: { "hx-request": "true" } });
+    const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}&band=${box.dataset.band || 0}`, { part: true });
     if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
     $("#measured").innerHTML = await answer.text();
   } catch {

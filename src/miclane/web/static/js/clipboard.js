@@ -1,5 +1,6 @@
 // Copy and paste of stages, runs of them, whole chains and sends: by keys, by a menu, by dragging with Ctrl held.
 
+import { ask, URGENCY } from "./line.js";
 import { openMenu } from "./menu.js";
 import { change, changedBy, post, state, toast, $, $$ } from "./session.js";
 
@@ -14,7 +15,7 @@ const chosen = (station) => {
 };
 
 async function take(address, words) {
-  const answer = await fetch(`/s/${state.id}/${address}`, { headers: { accept: "application/json" } }).catch(() => null);
+  const answer = await ask(`/s/${state.id}/${address}`, { urgency: URGENCY.behind }).catch(() => null);
   const told = await answer?.json().catch(() => null);
   if (!answer?.ok) return void toast(told?.error ?? "The server does not answer.");
   localStorage.setItem(HELD, JSON.stringify(told));
@@ -60,7 +61,7 @@ export async function cut(station) {
 
 /** A copy of a station put in elsewhere on the same route. */
 export async function copyTo(station, index) {
-  const answer = await fetch(`/s/${state.id}/copy/${encodeURIComponent(state.lane)}?stage=${encodeURIComponent(station.dataset.stage)}`).catch(() => null);
+  const answer = await ask(`/s/${state.id}/copy/${encodeURIComponent(state.lane)}?stage=${encodeURIComponent(station.dataset.stage)}`, { urgency: URGENCY.behind }).catch(() => null);
   if (answer?.ok) put(listOf(station), index, await answer.json());
 }
 

@@ -20,7 +20,7 @@ async function draw() {
   const mine = ++token;
   const stage = box.dataset.stage;
   const address = spot.id === "share" ? "work" : `control/${stage}`;
-  const answer = await picture(`/s/${state.id}/lane/${state.lane}/${address}?${query()}`, { headers: { "hx-request": "true" } });
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/${address}?${query()}`, { part: true });
   if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
   spot.innerHTML = await answer.text();
   const by = Number($("#quieter")?.dataset.db ?? 0);

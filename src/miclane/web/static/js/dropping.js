@@ -1,6 +1,6 @@
 // Files that are dragged over any screen are taken into the session, or said to be of no use; the browser never gets them.
 
-import { changedBy, give, state, toast, $ } from "./session.js";
+import { changedBy, give, newestOf, state, toast, $ } from "./session.js";
 
 const carries = (event) => [...(event.dataTransfer?.types ?? [])].includes("Files");
 for (const name of ["dragenter", "dragover"]) {
@@ -22,9 +22,8 @@ window.addEventListener("drop", async (event) => {
     const told = await give(`/s/${state.id}/import`, file, (words) => refused.push(words));
     if (told) taken.push(told);
   }
-  if (taken.length) changedBy(await newest(), { data: true });
+  if (taken.length) changedBy(await newestOf(state.id), { data: true });
   const came = taken.map((t) => `${t.name} (${t.role})`).join(", ");
   toast([came && `On a lane of its own: ${came}. Undo takes it back.`, ...refused.map((r) => `Refused. ${r}`)].filter(Boolean).join(" "));
 });
 
-const newest = async () => (await fetch(`/s/${state.id}/version`, { headers: { accept: "application/json" } })).json();

@@ -1,17 +1,19 @@
 // Sound from the server: a stretch of it, as two channels.
 
-import { client, state } from "./session.js";
-import { orderNow, player } from "./player.js";
+import { ask } from "./line.js";
+import { state } from "./session.js";
+import { player } from "./player.js";
 
 export function address(what, start, stop, variant, extra = "") {
   if (variant === "without") extra += `&stage=${player.without}`;
   if (variant === "bypassed") extra += `&stage=${player.bypassed}`;
   if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
-  return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}&client=${client}&generation=${orderNow()}${extra}`;
+  return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}${extra}`;
 }
 
-export async function fetchSound(start, stop, variant, extra, signal) {
-  const answer = await fetch(address("sound", start, stop, variant, extra), { signal, headers: { accept: "application/json" } });
+/** @param {number} start @param {number} stop @param {string} variant @param {string} extra @param {AbortSignal} signal @param {number} urgency */
+export async function fetchSound(start, stop, variant, extra, signal, urgency) {
+  const answer = await ask(address("sound", start, stop, variant, extra), { urgency, signal });
   if (answer.status === 204) return null;
   if (!answer.ok) throw new Error((await answer.json()).error);
   return { ...parted(new Float32Array(await answer.arrayBuffer())), version: Number(answer.headers.get("x-version")) };

@@ -1,5 +1,6 @@
 // The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
 
+import { URGENCY } from "./line.js";
 import { on, say } from "./messages.js";
 import { history, picture, settled, state, toast, $, $$ } from "./session.js";
 import { begin, bypass, hearBand, hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
@@ -86,7 +87,7 @@ async function other(variant, on) {
 async function matchBypassed() {
   const [first, last] = measured();
   const query = `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}&against=bypassed&stage=${player.bypassed}`;
-  const answer = await picture(`/s/${state.id}/readings?${query}`);
+  const answer = await picture(`/s/${state.id}/readings?${query}`, { urgency: URGENCY.figures });
   if (!answer) return;
   const told = await answer.json();
   match("bypassed", told.match_db);
@@ -240,7 +241,7 @@ export async function measure() {
   const mine = ++readingsToken;
   const [first, last] = measured();
   const query = `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}&against=${holdVariant()}`;
-  const answer = await picture(`/s/${state.id}/readings?${query}`);
+  const answer = await picture(`/s/${state.id}/readings?${query}`, { urgency: URGENCY.figures });
   if (!answer || mine !== readingsToken) return;
   const told = await answer.json();
   player.figures = told;

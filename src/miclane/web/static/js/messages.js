@@ -5,6 +5,8 @@
  *   data?: boolean, select?: any, jumped?: boolean, sound?: any, kept_ms?: number, render_ms?: number }} Changed
  *
  * @typedef {object} Messages
+ * @property {{ changed?: string, version?: number, prints?: string }} news  a session was changed somewhere, or its prints have got on
+ * @property {{}} line             the connection to the server is there, or there again
  * @property {{}} changing         edits are on their way
  * @property {Changed} changed     the session is of a newer version
  * @property {{}} refused          edits were refused; what is shown is not what is kept
@@ -29,14 +31,14 @@
  * @property {{}} light            day or night, eyes on or off
  */
 
-const line = new EventTarget();
+const wire = new EventTarget();
 
 /** @template {keyof Messages} K @param {K} name @param {Messages[K]} [detail] */
 export function say(name, detail) {
-  line.dispatchEvent(new CustomEvent(name, { detail: detail ?? {} }));
+  wire.dispatchEvent(new CustomEvent(name, { detail: detail ?? {} }));
 }
 
 /** @template {keyof Messages} K @param {K} name @param {(detail: Messages[K]) => void} listener */
 export function on(name, listener) {
-  line.addEventListener(name, (event) => listener(/** @type {CustomEvent} */ (event).detail));
+  wire.addEventListener(name, (event) => listener(/** @type {CustomEvent} */ (event).detail));
 }

@@ -3,6 +3,7 @@
 import { on, say } from "./messages.js";
 import { state, toast } from "./session.js";
 import { fetchSound, parted } from "./fetching.js";
+import { counts, URGENCY } from "./line.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 
 const SOON_S = 0.4;
@@ -14,7 +15,7 @@ export const player = {
   context: null, node: null, analyser: null, playing: false, at: 0, first: 0, last: 1, looping: true, hear: "lane",
   lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "",
 };
-window.miclane = { player, state };
+window.miclane = { player, state, line: counts };
 
 export async function begin() {
   if (player.node) return;
@@ -125,7 +126,7 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
     } else if (player.playing) await soon(generation, signal);
     if (player.playing && parts.version !== undefined) await new Promise((resolve) => setTimeout(resolve, REST_MS));
     if (generation !== order) return;
-    const whole = await fetchSound(player.first, player.last, "treated", "", signal);
+    const whole = await fetchSound(player.first, player.last, "treated", "", signal, URGENCY.rest);
     if (generation !== order) return;
     give("treated", player.first, whole, generation);
     parts.loop_ms = performance.now() - start;
@@ -151,7 +152,7 @@ state.listening = () => {
 
 async function soon(generation, signal) {
   const [from, to] = piece();
-  const sound = await fetchSound(from, to, "treated", `&first=${player.first}&last=${player.last}`, signal);
+  const sound = await fetchSound(from, to, "treated", `&first=${player.first}&last=${player.last}`, signal, URGENCY.underPlayhead);
   give("treated", from, sound, generation);
   more(to, generation, signal);
 }
@@ -160,12 +161,12 @@ async function soon(generation, signal) {
 async function more(from, generation, signal) {
   const start = from >= player.last ? player.first : from;
   const stop = Math.min(start + MORE_S * state.rate, player.last);
-  const sound = await fetchSound(start, stop, "treated", `&first=${player.first}&last=${player.last}`, signal).catch(() => null);
+  const sound = await fetchSound(start, stop, "treated", `&first=${player.first}&last=${player.last}`, signal, URGENCY.behind).catch(() => null);
   give("treated", start, sound, generation);
 }
 
 async function removed(a, b, signal) {
-  const [raw, treated] = await Promise.all([fetchSound(a, b, "untreated", "", signal), fetchSound(a, b, "treated", "", signal)]);
+  const [raw, treated] = await Promise.all(["untreated", "treated"].map((side) => fetchSound(a, b, side, "", signal, URGENCY.behind)));
   if (!raw || !treated) return null; // overtaken
   for (const side of ["left", "right"]) for (let i = 0; i < raw[side].length; i++) raw[side][i] -= treated[side][i];
   return raw;
@@ -177,7 +178,7 @@ export async function prepare(variant) {
   const generation = order;
   const { signal } = inFlight;
   try {
-    const sound = variant === "removed" ? await removed(player.first, player.last, signal) : await fetchSound(player.first, player.last, variant, "", signal);
+    const sound = variant === "removed" ? await removed(player.first, player.last, signal) : await fetchSound(player.first, player.last, variant, "", signal, URGENCY.behind);
     give(variant, player.first, sound, generation);
     return generation === order && sound !== null;
   } catch (error) {
@@ -277,6 +278,8 @@ export function listen(hear, lane) {
 }
 
 on("refused", () => refresh());
+let lines = 0;
+on("line", () => lines++ && refresh()); // what was flowing when the line was lost
 // the rest of a loop that is about to be old
 on("changing", () => !isSong() && inFlight.abort());
 on("changed", ({ began: start, version, sound, kept_ms, render_ms }) => {

@@ -1,19 +1,16 @@
 // The Print screen: start, follow, cancel.
 
+import { URGENCY } from "./line.js";
+import { on } from "./messages.js";
 import { register } from "./screens.js";
 import { player } from "./player.js";
 import { loopSomewhere } from "./strip.js";
 import { redraw } from "./redraw.js";
 import { change, picture, post, set, state, sure, toast, $, $$ } from "./session.js";
 
-let timer = 0;
-
-async function follow() {
-  clearTimeout(timer);
-  if (!$("#prints")) return;
-  await redraw(`/s/${state.id}/prints`, { target: "#prints" });
-  if ($("#prints-list")?.dataset.busy === "1") timer = setTimeout(follow, 400);
-}
+const follow = () => $("#prints") && redraw(`/s/${state.id}/prints`, { target: "#prints" });
+on("news", ({ prints }) => prints === state.id && follow());
+on("line", follow); // what has got on meanwhile
 
 // What would go over full scale is said before it is printed, of what is ticked now.
 const RESTED_MS = 500;
@@ -29,7 +26,7 @@ function peaks() {
     if (!targets.length) return void spot.replaceChildren();
     spot.innerHTML = '<p class="dim">Measuring what these would come to …</p>';
     const query = new URLSearchParams([...targets.map((t) => ["target", t]), ["format", form.elements.format.value], ["stems", form.elements.stems.value === "1" ? "true" : "false"]]);
-    const answer = await picture(`/s/${state.id}/prints/peaks?${query}`, { headers: { "hx-request": "true" } });
+    const answer = await picture(`/s/${state.id}/prints/peaks?${query}`, { part: true, urgency: URGENCY.next });
     if (mine !== token || !spot.isConnected) return;
     spot.innerHTML = answer ? await answer.text() : "";
   }, RESTED_MS);
@@ -41,7 +38,6 @@ register("print", {
   shown() {
     peaks();
     if (player.first >= player.last - 1 && state.frames) loopSomewhere(1);
-    if ($("#prints-list")?.dataset.busy === "1") follow();
   },
 });
 

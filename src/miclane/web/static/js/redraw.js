@@ -1,6 +1,7 @@
 // A part of the page drawn again: one request at a time, of those that wait only the newest, and the focus stays where the hand is.
 
 import { again, keep } from "./focus.js";
+import { ask, URGENCY } from "./line.js";
 import { $, state } from "./session.js";
 
 /** @type {Map<string, { line: Promise<any>, newest: number }>} */
@@ -20,7 +21,7 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
   const screen = state.screen;
   const drawn = part.line.then(async () => {
     if (mine !== part.newest) return false;
-    const answer = await fetch(address, { headers: { "hx-request": "true", accept: "text/html" } }).catch(() => null);
+    const answer = await ask(address, { urgency: URGENCY.behind, part: true }).catch(() => null);
     const text = answer?.ok ? await answer.text().catch(() => "") : "";
     const box = $(target);
     if (!text || !box || screen !== state.screen) return false;

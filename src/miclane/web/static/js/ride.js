@@ -1,5 +1,6 @@
 // The ride: its curve over the waveform of the loop, points dragged, added and taken away, drawn anew after a setting.
 
+import { ask } from "./line.js";
 import { on } from "./messages.js";
 import { change, changedBy, post, state, $ } from "./session.js";
 import { measured } from "./player.js";
@@ -42,7 +43,7 @@ async function drawWave() {
   const [first, last] = view.over;
   const key = `${state.lane}:${first}:${last}`;
   if (key !== view.key) {
-    const answer = await fetch(`/s/${state.id}/raw?lane=${state.lane}&start=${first}&stop=${last}&columns=660`).catch(() => null);
+    const answer = await ask(`/s/${state.id}/raw?lane=${state.lane}&start=${first}&stop=${last}&columns=660`).catch(() => null);
     if (!answer?.ok) return;
     view.raw = new Float32Array(await answer.arrayBuffer());
     view.key = key;

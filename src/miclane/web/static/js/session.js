@@ -1,11 +1,11 @@
 // What this window knows of the session, and the only way it changes it.
 
-import { say } from "./messages.js";
+import { ask as askLine, URGENCY } from "./line.js";
+import { on, say } from "./messages.js";
 import { EditQueue } from "./queue.js";
 
 /** @type {any} */
 export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null };
-export const client = crypto.randomUUID();
 /** @param {string} selector @param {any} [root] @returns {any} */
 export const $ = (selector, root = document) => root.querySelector(selector);
 /** @param {string} selector @param {any} [root] @returns {any[]} */
@@ -44,12 +44,13 @@ export function sure(button, words) {
   return Promise.resolve(false);
 }
 
+const IN_TURN = /\/(edits|typed|undo|redo)$/; // each after those before
+
 // What the server answers to a request: its status and what it tells; status 0 where it does not answer.
 async function ask(address, body) {
   try {
-    const answer = await fetch(address, {
-      method: "POST", headers: { "content-type": "application/json", accept: "application/json" }, body: JSON.stringify(body ?? {}),
-    });
+    const inTurn = IN_TURN.test(address);
+    const answer = await askLine(address, { method: "POST", body: body ?? {}, inTurn });
     const bytes = answer.headers.get("content-type") === "application/octet-stream";
     const told = await (bytes ? withSound(answer) : answer.json()).catch(() => ({ error: `The server answered ${answer.status}.` }));
     return { status: answer.status, told };
@@ -94,16 +95,33 @@ let looking = new AbortController();
 let rebuilt = Promise.resolve();
 /** @param {Promise<any>} told */
 const rebuilding = (told) => (rebuilt = Promise.allSettled([rebuilt, told]).then(() => {}));
-export async function picture(address, options = {}) {
+/** @param {string} address @param {import("./line.js").How} [how] */
+export async function picture(address, how = {}) {
   const { signal } = looking;
   for (let seen; seen !== rebuilt; ) await (seen = rebuilt);
   if (signal.aborted) return null;
+  const { version } = state;
+  if (seen.version !== version) seen = { version, answers: new Map() };
+  const before = seen.answers.get(address);
+  if (before) return before.clone();
   try {
-    const answer = await fetch(address, { ...options, signal });
-    return answer.ok && answer.status !== 204 ? new Response(await answer.arrayBuffer(), { headers: answer.headers }) : null;
+    const answer = await askLine(address, { place: placeOf(address), ...how, signal });
+    if (!answer.ok || answer.status === 204) return null;
+    if (version === state.version && seen.answers.size < MOST_SEEN) seen.answers.set(address, answer.clone());
+    return answer;
   } catch {
     return null;
   }
+}
+const MOST_SEEN = 60;
+/** @type {{ version: number, answers: Map<string, Response> }} what has been looked at of this version already */
+let seen = { version: -1, answers: new Map() };
+
+// Where it is drawn: the same of another stretch takes its place.
+function placeOf(address) {
+  const { pathname, searchParams } = new URL(address, location.origin);
+  for (const stretch of ["first", "last", "start", "stop"]) searchParams.delete(stretch);
+  return `${pathname}?${searchParams}`;
 }
 
 function letGo() {
@@ -135,7 +153,14 @@ function learn(told) {
   }
 }
 
-const queue = new EditQueue(send, { kept, refused, waiting });
+/** @type {(() => void)[]} */
+const resting = [];
+const rest = (ms) => new Promise((done) => (resting.push(() => done(undefined)), setTimeout(done, ms)));
+const queue = new EditQueue(send, { kept, refused, waiting }, rest);
+on("line", () => {
+  for (const go of resting.splice(0)) go();
+  look();
+});
 
 // Edits, in the order in which they are made; what the server told of them, or null where it refused them.
 export function change(edits, options = {}) {
@@ -183,6 +208,7 @@ function waiting(count, unheard) {
   saved.classList.toggle("warn", unheard);
   if (unheard) saved.textContent = `not saved: the server does not answer; ${count} ${count > 1 ? "changes wait" : "change waits"}`;
   else if (!count && state.steps !== undefined) saved.textContent = `saved, step ${state.steps}`;
+  if (!count) hear();
 }
 
 addEventListener("beforeunload", (event) => {
@@ -259,12 +285,24 @@ export async function history(way) {
   else drawAgain();
 }
 
+// What is changed elsewhere is told on the line; it is looked at once nothing of one's own is on its way.
+let newestTold = 0;
+on("news", ({ changed, version = 0 }) => {
+  if (changed !== state.id) return;
+  newestTold = Math.max(newestTold, version);
+  hear();
+});
+function hear() {
+  if (newestTold > state.version && !queue.size) look();
+}
+document.addEventListener("visibilitychange", hear);
+
 export async function look() {
   if (!state.id || queue.size || document.hidden) return;
-  try {
-    const told = await (await fetch(`/s/${state.id}/version`, { headers: { accept: "application/json" } })).json();
-    if (told.version > state.version && !queue.size) catchUp(told);
-  } catch {
-    /* the next look may succeed */
-  }
+  const { id } = state;
+  const newest = await newestOf(id).catch(() => null); // the line tells when it is there again
+  if (newest?.version > state.version && !queue.size && id === state.id) catchUp(newest);
 }
+
+/** What the server has of a session now. @param {string} session */
+export const newestOf = async (session) => (await askLine(`/s/${session}/version`, { urgency: URGENCY.behind })).json();

@@ -1,5 +1,6 @@
 // The whole song, streamed from where it is heard on.
 
+import { ask, URGENCY } from "./line.js";
 import { state, toast } from "./session.js";
 import { give, orderNow, player, stop } from "./player.js";
 import { address, parted } from "./fetching.js";
@@ -14,7 +15,7 @@ export async function flow(variant, from) {
   const generation = orderNow();
   const { signal } = run.control;
   try {
-    const answer = await fetch(address("song", from, player.last, variant), { signal, headers: { accept: "application/json" } });
+    const answer = await ask(address("song", from, player.last, variant), { urgency: URGENCY.rest, flows: true, signal });
     if (!answer.ok) throw new Error((await answer.json()).error);
     if (!answer.body) return; // overtaken
     const reader = answer.body.getReader();

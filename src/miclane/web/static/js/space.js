@@ -30,7 +30,7 @@ export async function drawPicture() {
   }
   const mine = ++token;
   const [first, last] = measured(3);
-  const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}&before=${player.variant === "duckfirst"}&chosen=${$("#space")?.dataset.return ?? ""}`, { headers: { "hx-request": "true" } });
+  const answer = await picture(`/s/${state.id}/space/picture?first=${first}&last=${last}&hear=${player.hear}&lane=${state.lane}&before=${player.variant === "duckfirst"}&chosen=${$("#space")?.dataset.return ?? ""}`, { part: true });
   if (!answer || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
   shown = [first, last];
@@ -141,7 +141,7 @@ async function duckFirst(wanted) {
 
 async function drawEffects() {
   for (const spot of document.querySelectorAll("[data-effect]")) {
-    const answer = await picture(`${here()}/effect/${spot.dataset.effect}`, { headers: { "hx-request": "true" } });
+    const answer = await picture(`${here()}/effect/${spot.dataset.effect}`, { part: true });
     if (answer && spot.isConnected) spot.innerHTML = await answer.text();
   }
 }

@@ -181,8 +181,8 @@ export async function load() {
   const base = `/s/${state.id}/strip?lane=${state.lane}&hear=${player.hear}`;
   try {
     if (view.rawKey !== `${state.lane}:${view.first}:${view.last}:${columns}`) {
-      const raw = await fetch(`/s/${state.id}/raw?lane=${state.lane}&start=${view.first}&stop=${view.last}&columns=${columns}`);
-      if (token !== view.token || !raw.ok) return;
+      const raw = await picture(`/s/${state.id}/raw?lane=${state.lane}&start=${view.first}&stop=${view.last}&columns=${columns}`);
+      if (token !== view.token || !raw) return;
       view.raw = new Float32Array(await raw.arrayBuffer());
       view.rawKey = `${state.lane}:${view.first}:${view.last}:${columns}`;
       draw();

@@ -1,5 +1,6 @@
 // The raw-take report: slips that apply their answer and are measured again; words, sections and phrases as a list.
 
+import { ask, URGENCY } from "./line.js";
 import { on, say } from "./messages.js";
 import { change, changedBy, give, post, set, state, toast, $ } from "./session.js";
 import { once, over } from "./focus.js";
@@ -14,7 +15,7 @@ async function loadReport() {
   const mine = ++token;
   const stage = bench().dataset.stage;
   for (const again of spot.childElementCount > 1 ? ["&again=1"] : ["", "&again=1"]) {
-    const answer = await fetch(`/s/${state.id}/lane/${state.lane}/report?${spot.dataset.report}${again}`, { headers: { "hx-request": "true" } }).catch(() => null);
+    const answer = await ask(`/s/${state.id}/lane/${state.lane}/report?${spot.dataset.report}${again}`, { part: true, urgency: URGENCY.next }).catch(() => null);
     if (mine !== token || bench()?.dataset.stage !== stage || !spot.isConnected) return;
     if (!answer?.ok) {
       if (spot.childElementCount < 2) spot.innerHTML = `<p class="dim p-3">The take could not be measured: ${answer ? (await answer.json()).error : "the server does not answer"}.</p>`;

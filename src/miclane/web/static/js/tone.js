@@ -17,7 +17,7 @@ async function drawSpectrum() {
   const stage = bench().dataset.stage;
   const [first, last] = measured();
   const query = `hear=${player.hear}&first=${first}&last=${last}&of=${view.of}&at=${Math.max(0, player.at)}`;
-  const answer = await picture(`/s/${state.id}/lane/${state.lane}/spectrum/${stage}?${query}`, { headers: { "hx-request": "true" } });
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/spectrum/${stage}?${query}`, { part: true });
   if (!answer || mine !== view.token || bench()?.dataset.stage !== stage) return;
   const spot = $("#measured");
   if (!spot) return;

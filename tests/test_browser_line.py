@@ -1,0 +1,139 @@
+"""The one connection of a window to the server, in the browser: what goes over it, and what is left when it breaks."""
+
+import re
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+from sqlalchemy import select
+
+from browsing import LANE, all_kept, between, eventually, place_of, play, stage_of, until, wire_of
+from miclane.store.database import Database
+from miclane.store.sessions import SessionStore
+from miclane.store.tables import ChangeRow
+
+pytestmark = pytest.mark.browser
+SCREENS = (LANE, f"{LANE}?stage=deess", "/s/salt-ferry/space", "/s/salt-ferry/print", "/s/salt-ferry/map")
+
+
+def test_only_pages_come_over_http_and_nothing_is_asked_twice_at_once(at, demo) -> None:
+    page = at(LANE)
+    plain: list[str] = []
+    page.on(
+        "request", lambda r: plain.append(r.url) if "/static/" not in r.url and not r.is_navigation_request() else None
+    )
+    play(page)
+    for screen in SCREENS:
+        page.goto(demo.address + screen)
+        until(page, "document.querySelector('#lufs').textContent !== '—'")
+        page.wait_for_timeout(500)
+    assert plain == []
+    wire = wire_of(page)
+    assert len(wire.asked) > 20
+    page.goto(demo.address + LANE)
+    wire.asked.clear()
+    until(page, "document.querySelector('#lufs').textContent !== '—'")
+    page.wait_for_timeout(1500)
+    twice = {a for a in wire.asked if wire.asked.count(a) > 1}
+    assert twice == set()
+
+
+def test_what_is_changed_elsewhere_is_shown_as_it_happens_and_nothing_asks_meanwhile(at, demo, context) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    until(page, "document.querySelector('#lufs').textContent !== '—'")
+    page.wait_for_timeout(1500)
+    wire = wire_of(page)
+    wire.asked.clear()
+    page.wait_for_timeout(4000)
+    assert wire.asked == []
+    other = context.new_page()
+    other.goto(demo.address + f"{LANE}?stage=peaks")
+    until(other, "window.miclane?.line.open === true")
+    other.get_by_role("slider", name="Threshold").press("PageDown")
+    all_kept(other)
+    value = stage_of(demo, "peaks").threshold_db
+    expect(page.get_by_role("slider", name="Threshold")).to_have_attribute("aria-valuenow", str(value), timeout=5000)
+
+
+def test_a_song_that_plays_goes_on_over_a_line_that_broke(at, page: Page, demo) -> None:
+    breaking: list[str] = []
+
+    def cut(wished) -> bool:
+        if not breaking:
+            return False
+        breaking.clear()
+        wished.cut()
+        return True
+
+    between(page, cut)
+    at(LANE)
+    page.keyboard.press("3")
+    page.keyboard.press("l")
+    until(page, "miclane.player.last - miclane.player.first > 20 * 48000")
+    play(page)
+    breaking.append("now")
+    page.evaluate("() => import('/static/js/session.js').then((m) => m.set('lanes/lead/note', 'on a line that broke'))")
+    all_kept(page)
+    until(page, "miclane.line.lost === 1 && miclane.line.open")
+    place = page.evaluate("miclane.player.at")
+    until(
+        page,
+        "(at) => miclane.player.playing && miclane.player.starved === false && miclane.player.at > at + 3 * 48000",
+        place,
+    )
+
+
+@contextmanager
+def running(folder: Path) -> Iterator[tuple[subprocess.Popen[str], str]]:
+    call = [sys.executable, "-m", "miclane.cli", "demo", "--data", str(folder), "--port", "18701"]
+    server = subprocess.Popen(call, stdout=subprocess.PIPE, text=True)
+    assert server.stdout is not None
+    try:
+        yield server, next(found[0] for line in server.stdout if (found := re.search(r"http://[^/\s]+", line)))
+    finally:
+        if server.poll() is None:
+            server.send_signal(signal.SIGINT)
+        server.wait()
+
+
+def test_a_server_killed_in_mid_drag_loses_nothing_and_makes_nothing_twice(page: Page, tmp_path: Path) -> None:
+    page.set_default_timeout(60_000)
+    knee = page.get_by_role("slider", name="Knee")
+    with running(tmp_path) as (server, address):
+        page.goto(f"{address}{LANE}?stage=level")
+        until(page, "document.querySelector('#lufs')?.textContent.includes('.')")
+        box = place_of(
+            page.locator('.rule[data-path$="level/knee_db"] .track, .rule[data-path$="level/knee_db"]').first
+        )
+        x, y = box["x"] + box["width"] * 0.5, box["y"] + box["height"] / 2
+        page.mouse.move(x, y)
+        page.mouse.down()
+        for k in range(12):
+            page.mouse.move(x + 2 * k, y)
+            page.wait_for_timeout(15)
+        server.kill()
+        server.wait()
+        for k in range(12, 24):
+            page.mouse.move(x + 2 * k, y)
+            page.wait_for_timeout(15)
+        page.mouse.up()
+        expect(page.locator("#saved")).to_contain_text("not saved")
+        shown = float(knee.get_attribute("aria-valuenow") or "nan")
+    with running(tmp_path):
+        until(page, "miclane.line.open && (document.body.dataset.waiting ?? '0') === '0'")
+        expect(page.locator("#saved")).to_have_text("saved, step 1")
+        play(page)
+        expect(knee).to_have_attribute("aria-valuenow", re.compile(rf"^{shown:g}$"))
+    database = Database(tmp_path / "miclane.sqlite")
+    state = SessionStore(database).get("salt-ferry")
+    assert next(s for s in state.session.lane("lead").stages if s.id == "level").knee_db == shown
+    with database.reading() as db:
+        tokens = list(db.scalars(select(ChangeRow.token)))
+    database.close()
+    assert len(tokens) == len(set(tokens)) == state.version - 1
+    assert state.steps == 1

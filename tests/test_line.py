@@ -1,0 +1,153 @@
+"""The one connection of a window: wishes, changes, what flows, news, and who may open it."""
+
+import json
+import time
+from types import SimpleNamespace
+from typing import Any
+
+import httpx
+import numpy as np
+import pytest
+from websockets.exceptions import ConnectionClosed, InvalidStatus
+from websockets.sync.client import ClientConnection, connect
+
+from conftest import RATE
+from miclane.web.screens.line import AHEAD_BYTES
+
+
+def opened(demo: SimpleNamespace, window: str = "w", **how: Any) -> ClientConnection:
+    return connect(f"{demo.address.replace('http', 'ws')}/line?window={window}", max_size=None, **how)
+
+
+def say(line: ClientConnection, **what: object) -> None:
+    line.send(json.dumps(what))
+
+
+def frame(line: ClientConnection, timeout: float = 60) -> tuple[int, int, dict, bytes]:
+    """Number, flags, head and body of the next answer or part of one; news in between is passed over."""
+    while isinstance(data := line.recv(timeout), str):
+        pass
+    number, flags, long = int.from_bytes(data[:4], "little"), data[4], int.from_bytes(data[6:8], "little")
+    return number, flags, json.loads(data[8 : 8 + long] or "{}"), data[8 + long :]
+
+
+def news(line: ClientConnection, timeout: float = 20) -> dict:
+    while not isinstance(data := line.recv(timeout), str):
+        pass
+    return json.loads(data)
+
+
+SOUND = "/s/salt-ferry/sound?lane=lead&start=960000&stop=1008000"
+EDIT = {"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": -31.5}
+
+
+def test_an_answer_on_the_line_is_the_answer_of_the_address(demo: SimpleNamespace) -> None:
+    with opened(demo) as line:
+        for number, address in enumerate(
+            (SOUND, "/s/salt-ferry/version", "/s/salt-ferry/nothing", "/s/nobody/version")
+        ):
+            say(line, wish=number, address=address)
+            got, flags, head, body = frame(line)
+            plain = httpx.get(demo.address + address, headers={"accept": "application/json"}, timeout=60)
+            assert (got, flags, head["status"], body) == (number, 3, plain.status_code, plain.content)
+            assert head["headers"].get("content-type") == plain.headers.get("content-type")
+
+
+def test_changes_are_made_in_the_order_they_were_sent(demo: SimpleNamespace) -> None:
+    with opened(demo) as line:
+        for number in range(30):
+            body = {"edits": [{**EDIT, "value": -20 - number / 2}], "token": f"t{number}"}
+            say(line, wish=number, address="/s/salt-ferry/edits", method="POST", in_turn=True, body=body)
+        answers = [frame(line) for _ in range(30)]
+    assert [number for number, *_ in answers] == list(range(30))
+    versions = [json.loads(body)["version"] for *_, body in answers]
+    assert versions == list(range(versions[0], versions[0] + 30))
+    stages = demo.studio.sessions.get("salt-ferry").session.lane("lead").stages
+    assert next(s for s in stages if s.id == "peaks").threshold_db == -34.5
+
+
+def test_a_change_is_made_although_its_window_goes(demo: SimpleNamespace) -> None:
+    before = demo.state.version
+    with opened(demo) as line:
+        say(line, wish=1, address="/s/salt-ferry/edits", method="POST", in_turn=True, body={"edits": [EDIT]})
+    latest = time.monotonic() + 20
+    while demo.studio.sessions.get("salt-ferry").version == before:
+        assert time.monotonic() < latest
+        time.sleep(0.02)
+
+
+def test_other_windows_hear_of_a_change_at_once_and_those_of_another_session_do_not(demo: SimpleNamespace) -> None:
+    with opened(demo, "a") as here, opened(demo, "b") as there, opened(demo, "c") as elsewhere:
+        for line, session in ((here, "salt-ferry"), (there, "salt-ferry"), (elsewhere, "another")):
+            say(line, shows=session)
+            say(line, wish=0, address="/s/salt-ferry/version")
+            frame(line)
+        say(here, wish=1, address="/s/salt-ferry/edits", method="POST", body={"edits": [EDIT]})
+        version = json.loads(frame(here)[3])["version"]
+        assert news(there) == {"changed": "salt-ferry", "version": version}
+        with pytest.raises(TimeoutError):
+            news(elsewhere, 0.3)
+
+
+def test_what_flows_is_sent_no_further_than_it_is_taken_and_ends_when_it_is_let_go_of(demo: SimpleNamespace) -> None:
+    address = f"/s/salt-ferry/song?lane=lead&hear=mix&start=0&stop={50 * RATE}"
+    with opened(demo) as line:
+        say(line, wish=7, address=address, urgency=3, flows=True)
+        whole = b""
+        with pytest.raises(TimeoutError):
+            while True:
+                whole += frame(line, 3)[3]
+        assert AHEAD_BYTES <= len(whole) < AHEAD_BYTES + 2**20
+        say(line, more=7, bytes=len(whole))
+        whole += frame(line)[3]
+        say(line, drop=7)
+        counts = demo.app.state.foreman.order.counts
+        before = counts["dropped"]
+        with pytest.raises(TimeoutError):
+            for _ in range(40):
+                whole += frame(line, 2)[3]
+        assert counts["dropped"] in (before, before + 1)
+    plain = httpx.get(demo.address + address.replace(str(50 * RATE), str(2 * RATE)), timeout=60).content
+    first = np.frombuffer(whole[: len(plain)], np.float32)
+    assert np.array_equal(first, np.frombuffer(plain, np.float32))
+
+
+def test_what_is_let_go_of_is_not_sent(demo: SimpleNamespace) -> None:
+    far = "/s/salt-ferry/sound?lane=lead&hear=mix&start=96000&stop=1200000"
+    with opened(demo) as line:
+        say(line, wish=1, address=far, urgency=3)
+        say(line, drop=1)
+        say(line, wish=2, address="/s/salt-ferry/version")
+        assert frame(line)[0] == 2
+        with pytest.raises(TimeoutError):
+            frame(line, 2)
+
+
+@pytest.mark.parametrize("origin", ["http://evil.example", "null", "https://127.0.0.1"])
+def test_other_sites_get_no_line(demo: SimpleNamespace, origin: str) -> None:
+    with pytest.raises(InvalidStatus) as refused:
+        opened(demo, origin=origin)
+    assert refused.value.response.status_code == 403
+    with opened(demo, origin=demo.address):
+        pass
+
+
+def test_other_hosts_get_no_line(demo: SimpleNamespace) -> None:
+    port = demo.address.rsplit(":", 1)[1]
+    host = {"host": f"evil.example:{port}"}
+    with pytest.raises(InvalidStatus) as refused:
+        opened(demo, additional_headers=host)
+    assert refused.value.response.status_code in (400, 403, 421)
+
+
+@pytest.mark.parametrize(
+    "nonsense", ["{", "[]", '{"wish": -1}', '{"wish": 1, "method": "DELETE"}', '{"wish": 1, "urgency": 9}']
+)
+def test_nonsense_ends_a_line_and_no_other(demo: SimpleNamespace, nonsense: str) -> None:
+    with opened(demo, "good") as good, opened(demo, "bad") as bad:
+        bad.send(nonsense)
+        with pytest.raises(ConnectionClosed):
+            while True:
+                bad.recv(20)
+        say(good, wish=1, address="/s/salt-ferry/version")
+        assert frame(good)[2]["status"] == 200
