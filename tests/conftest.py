@@ -114,7 +114,9 @@ def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SimpleNamespace
     listener = socket.socket()
     listener.bind(("127.0.0.1", 0))
     listener.listen(128)
-    server = uvicorn.Server(uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=1))
+    server = uvicorn.Server(
+        uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=1, ws_per_message_deflate=False)
+    )
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
     thread.start()
     address = f"http://127.0.0.1:{listener.getsockname()[1]}"

@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import select
 
-from browsing import LANE, all_kept, between, eventually, place_of, play, stage_of, until, wire_of
+from browsing import LANE, all_kept, between, place_of, play, stage_of, until, wire_of
 from miclane.store.database import Database
 from miclane.store.sessions import SessionStore
 from miclane.store.tables import ChangeRow

@@ -166,6 +166,8 @@ def _server(application: Any) -> Any:
     """A server that gives up what is under way as soon as it is asked to stop, and then ends quietly."""
     import uvicorn
 
+    from .web.security import LARGEST_EDIT_BYTES
+
     class Server(uvicorn.Server):
         def handle_exit(self, sig: int, frame: Any) -> None:
             application.state.studio.stop()
@@ -173,7 +175,13 @@ def _server(application: Any) -> Any:
 
     logging.getLogger("uvicorn.error").setLevel(logging.CRITICAL + 1)  # faults are logged where they happen
     config = uvicorn.Config(
-        application, log_config=None, access_log=False, timeout_graceful_shutdown=STOP_S, proxy_headers=True
+        application,
+        log_config=None,
+        access_log=False,
+        timeout_graceful_shutdown=STOP_S,
+        proxy_headers=True,
+        ws_max_size=LARGEST_EDIT_BYTES,
+        ws_per_message_deflate=False,  # sound does not get smaller by it, only later
     )
     return Server(config)
 

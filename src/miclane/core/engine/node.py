@@ -6,9 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import UnsoundError
-from ..kernels.dynamics import power
+from ..kernels.dynamics import power, weigh
 from ..kernels.dynamics import trace as reduce_block
-from ..kernels.dynamics import weigh
 from ..stages.base import Stage
 from .graph import Node
 
