@@ -88,6 +88,16 @@ def test_a_song_that_plays_goes_on_over_a_line_that_broke(at, page: Page, demo) 
     )
 
 
+def test_what_is_too_much_for_one_message_is_refused_in_words_and_the_line_holds(at, demo) -> None:
+    page = at(LANE)
+    page.evaluate("() => import('/static/js/session.js').then((m) => m.set('lanes/lead/note', 'n'.repeat(9 << 20)))")
+    expect(page.get_by_role("status").last).to_contain_text("more than can be changed at once")
+    page.evaluate("() => import('/static/js/session.js').then((m) => m.set('lanes/lead/note', 'short'))")
+    all_kept(page)
+    assert demo.studio.sessions.get("salt-ferry").session.lane("lead").note == "short"
+    assert page.evaluate("miclane.line.lost") == 0
+
+
 @contextmanager
 def running(folder: Path) -> Iterator[tuple[subprocess.Popen[str], str]]:
     call = [sys.executable, "-m", "miclane.cli", "demo", "--data", str(folder), "--port", "18701"]

@@ -9,6 +9,7 @@ const LAST = 2;
 const FIRST_REST_MS = 200;
 const LONGEST_REST_MS = 3000;
 const SAID = [409, 422]; // refusals that are told in words
+const LARGEST = (8 << 20) - 1000; // bytes of one message that the server takes
 const LOST = "The server does not answer.";
 
 /**
@@ -53,6 +54,9 @@ export function ask(address, how = {}) {
   const mine = number;
   const accept = part ? "text/html" : "application/json";
   const text = JSON.stringify({ wish: mine, urgency, address, method, body, part, accept, place, in_turn: inTurn, flows });
+  if (text.length > LARGEST / 4 && new Blob([text]).size > LARGEST) {
+    return Promise.resolve(new Response(JSON.stringify({ error: "That is more than can be changed at once (8 MiB); nothing was kept." }), { status: 413 }));
+  }
   if (place) for (const wish of wishes.values()) if (wish.how.place === place) end(wish, aborted());
   counts.asked += 1;
   const what = address.split("?")[0].split("/").at(-1) ?? "";
