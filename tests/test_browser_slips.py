@@ -252,6 +252,23 @@ def test_nothing_is_asked_about_what_is_being_taken_back(at, page, demo) -> None
     assert asked == ["comb"]
 
 
+def test_a_hunt_that_waits_for_a_press_says_so_after_the_bench_was_drawn_anew(at, demo) -> None:
+    page = at(f"{LANE}?stage=tone")
+    hunt = page.locator("#hunt")
+    hunt.click()
+    expect(hunt).to_contain_text("Press on the plot")
+    page.evaluate("window.before = document.querySelector('#hunt')")
+    note = (
+        "() => import('/static/js/session.js').then((m) => m.set('lanes/lead/note', 'drawn anew', { structure: true }))"
+    )
+    page.evaluate(note)
+    until(page, "document.querySelector('#hunt') !== window.before")
+    expect(hunt).to_contain_text("Press on the plot")
+    expect(hunt).to_have_attribute("aria-pressed", "true")
+    hunt.click()
+    expect(hunt).not_to_contain_text("Press")
+
+
 def test_files_dropped_on_any_screen_are_taken_or_refused(at, demo, tmp_path: Path) -> None:
     page = at(LANE)
     soundfile.write(tmp_path / "shaker.wav", noise(2.0, 0.1)[0], RATE)

@@ -126,6 +126,8 @@ export function draw() {
 // sibilants, other sounds and breaths, each over a line as long as it is
 function events(g, rowsTop, w) {
   let lastLabel = -20;
+  /** @type {number[]} */
+  const named = []; // where other sounds have their names
   g.fillStyle = color("--pencil");
   for (const b of state.data.breaths ?? []) {
     const at = x((b.start + b.end) / 2);
@@ -137,14 +139,16 @@ function events(g, rowsTop, w) {
   for (const m of state.data.marks ?? []) {
     if (m.kind === "s" || x(m.end) < 0 || x(m.start) > w) continue;
     g.fillRect(x(m.start), rowsTop - 2, Math.max(2, x(m.end) - x(m.start)), 2.5);
+    if (x(m.start) - (named.at(-1) ?? -20) < 10) continue;
     g.fillText(m.kind, x(m.start) - 1, rowsTop - 5);
+    named.push(x(m.start));
   }
   for (const e of state.data.events) {
     if (e.kind === "breath" || e.kind === "f") continue;
     const at = x((e.start + e.end) / 2);
     if (at < 0 || at > w) continue;
     g.fillRect(x(e.start), rowsTop - 2, Math.max(1.5, x(e.end) - x(e.start)), 1.5);
-    if (at - lastLabel > 4 + 6 * e.kind.length) {
+    if (at - lastLabel > 4 + 6 * e.kind.length && !named.some((place) => Math.abs(place - at) < 5 + 4 * e.kind.length)) {
       g.fillText(e.kind, at - 3 * e.kind.length, rowsTop - 5);
       lastLabel = at;
     }

@@ -232,6 +232,7 @@ for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end,
 // ---- what is drawn when ----
 
 on("bench", ({ picture: shown }) => {
+  if (hunt.armed) showHunt(); // also on a bench that was drawn anew
   if (player.band && player.band.stage !== bench().dataset.stage) hearBand(null);
   if (shown !== "eq") return;
   showChoice();
