@@ -269,6 +269,35 @@ def test_a_hunt_that_waits_for_a_press_says_so_after_the_bench_was_drawn_anew(at
     expect(hunt).not_to_contain_text("Press")
 
 
+@pytest.mark.parametrize("by", ["begin", "typed"])
+def test_what_is_set_while_a_beginning_is_looked_for_is_no_clash_with_oneself(at, page: Page, demo, by: str) -> None:
+    def late(wished: Wished) -> bool:  # the server has done the one before the other comes
+        if wished.address.endswith("/edits"):
+            time.sleep(1.5)
+        return False
+
+    between(page, late)
+    at(f"{SESSION}/space?return_id=plate")
+    wire = wire_of(page)
+    if by == "begin":
+        page.locator('[data-space="duck/begin"]').click()
+    else:
+        page.get_by_role("button", name="Type Release").click()
+        page.keyboard.type("333")
+        page.keyboard.press("Enter")
+    release = page.get_by_role("slider", name="Release", exact=True)
+    release.press("PageUp")
+    eventually(page, lambda: any(a.address.endswith("/edits") for a in wire.answers))
+    all_kept(page)
+    assert [a for a in wire.answers if a.status >= 400] == []
+    kept = next(s for s in session_of(demo).returns[0].stages if s.id == "duck").release_ms
+    until(
+        page,
+        "(kept) => Number(document.querySelector('.rule[data-path$=\"duck/release_ms\"]').ariaValueNow) === kept",
+        kept,
+    )
+
+
 def test_files_dropped_on_any_screen_are_taken_or_refused(at, demo, tmp_path: Path) -> None:
     page = at(LANE)
     soundfile.write(tmp_path / "shaker.wav", noise(2.0, 0.1)[0], RATE)

@@ -8,6 +8,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -21,8 +22,10 @@ if TYPE_CHECKING:
     from .studio.passwords import Doorkeeper
 
 PORT = 8640
+MEMORY_MIB = 1024
 SWITCH_S = 0.0005  # how long a thread may keep the interpreter while another wants it: edits are answered at once
 STOP_S = 1
+LOOK_S, IDLE_S = 5.0, 60.0  # after so long without a render most of what is kept goes
 _M_TRIM_THRESHOLD, _M_MMAP_THRESHOLD = -1, -3  # mallopt(3)
 _LARGE_BYTES = 4 << 20
 Port = Annotated[int, typer.Option(help="Port; the next free one is taken when it is in use.", min=1, max=65535)]
@@ -31,6 +34,8 @@ HostNames = Annotated[
     list[str] | None, typer.Option("--host-name", help="Another name that it answers to, as behind a proxy.")
 ]
 
+Memory = Annotated[int, typer.Option(help="MiB that renders may take, and again those under way.", min=64, max=1 << 20)]
+
 
 def add_to(app: typer.Typer) -> None:
     """Add the commands."""
@@ -38,18 +43,30 @@ def add_to(app: typer.Typer) -> None:
         app.command()(command)
 
 
-def serve(data: Data = None, port: Port = PORT, host: Host = "127.0.0.1", host_name: HostNames = None) -> None:
+def serve(
+    data: Data = None,
+    port: Port = PORT,
+    host: Host = "127.0.0.1",
+    host_name: HostNames = None,
+    memory: Memory = MEMORY_MIB,
+) -> None:
     """Serve the sessions of a data folder."""
-    _serve(data or default_data(), host, port, host_name or [], demo_song=False)
+    _serve(data or default_data(), host, port, host_name or [], memory, demo_song=False)
 
 
-def demo(data: Data = None, port: Port = PORT, host: Host = "127.0.0.1", host_name: HostNames = None) -> None:
+def demo(
+    data: Data = None,
+    port: Port = PORT,
+    host: Host = "127.0.0.1",
+    host_name: HostNames = None,
+    memory: Memory = MEMORY_MIB,
+) -> None:
     """Serve with the demo song “Salt Ferry”; the first time compiles the sound engine."""
     from .core.warm import is_warm
 
     if not is_warm():
         warm_first()
-    _serve(data or default_data(), host, port, host_name or [], demo_song=True)
+    _serve(data or default_data(), host, port, host_name or [], memory, demo_song=True)
 
 
 def password(data: Data = None) -> None:
@@ -81,7 +98,7 @@ def warm_first() -> None:
     warm_up(progress)
 
 
-def _serve(data: Path, host: str, port: int, names: list[str], demo_song: bool) -> None:
+def _serve(data: Path, host: str, port: int, names: list[str], memory: int, demo_song: bool) -> None:
     from .studio.passwords import doorkeeper
 
     keeper = doorkeeper(data) if _reaches_beyond(host) or names else None
@@ -92,20 +109,26 @@ def _serve(data: Path, host: str, port: int, names: list[str], demo_song: bool) 
         )
     listener = _free_socket(host, port)
     try:
-        _run(data, host, listener, names, keeper, demo_song)
+        _run(data, host, listener, names, keeper, memory, demo_song)
     finally:
         listener.close()
 
 
 def _run(
-    data: Path, host: str, listener: socket.socket, names: list[str], keeper: "Doorkeeper | None", demo_song: bool
+    data: Path,
+    host: str,
+    listener: socket.socket,
+    names: list[str],
+    keeper: "Doorkeeper | None",
+    memory: int,
+    demo_song: bool,
 ) -> None:
     from .core.warm import warm_up
     from .studio.logging import begin_logging
     from .studio.upkeep import tidy
     from .web.app import HOSTS, close_app, create_app
 
-    application = create_app(data, HOSTS | _names_of(host) | frozenset(names), keeper)
+    application = create_app(data, HOSTS | _names_of(host) | frozenset(names), keeper, memory << 20)
     begin_logging(data)
     studio = application.state.studio
     if demo_song:
@@ -122,6 +145,7 @@ def _run(
     _later(20.0, lambda: tidy(studio), studio)
     sys.setswitchinterval(SWITCH_S)
     give_back_memory()
+    _rest_when_idle(studio)
     try:
         _server(application).run(sockets=[listener])
     finally:
@@ -141,6 +165,17 @@ def give_back_memory() -> None:
         return
     for option, bytes_ in ((_M_MMAP_THRESHOLD, _LARGE_BYTES), (_M_TRIM_THRESHOLD, 2 * _LARGE_BYTES)):
         mallopt(option, bytes_)
+
+
+def _rest_when_idle(studio: Any) -> None:
+    def watch() -> None:
+        while not studio.stopping.is_set():
+            time.sleep(LOOK_S)
+            if studio.rest(IDLE_S):
+                with suppress(AttributeError, OSError, TypeError):  # elsewhere than with glibc
+                    ctypes.CDLL(None).malloc_trim(0)
+
+    threading.Thread(target=watch, name="rest when idle", daemon=True).start()
 
 
 def _later(seconds: float, what: Callable[[], None], studio: Any) -> None:

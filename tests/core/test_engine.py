@@ -250,6 +250,28 @@ def test_the_store_is_bounded_and_forgets_the_oldest() -> None:
     assert store.get("k19", 0, 1) is not None
 
 
+def test_what_is_cheap_to_make_again_goes_first_and_what_is_dear_and_used_stays() -> None:
+    store = RenderStore(limit_bytes=1_000_000)
+
+    def put(name: str, seconds: float) -> None:
+        store.put(name, 0, 1, Rendered(0, np.zeros((1, 12_500)), seconds=seconds))
+
+    for i in range(5):
+        put(f"dear {i}", 1.0)
+        put(f"cheap {i}", 0.01)
+    for i in range(40):
+        assert store.get("dear 0", 0, 1) is not None
+        put(f"middling {i}", 0.05)
+    assert all(store.holds(f"dear {i}", 0, 1) for i in range(5))
+    assert not any(store.holds(f"cheap {i}", 0, 1) for i in range(5))
+    for i in range(400):  # what is dear and never wanted again goes in the end
+        put(f"later {i}", 0.05)
+        store.get("dear 0", 0, 1)
+    assert [store.holds(f"dear {i}", 0, 1) for i in range(5)] == [True, *[False] * 4]
+    store.shrink(250_000)
+    assert 150_000 < store.held_bytes <= 250_000
+
+
 def test_cancelled_work_gives_up(demo) -> None:
     cancel = Cancel()
     cancel.set()

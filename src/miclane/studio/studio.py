@@ -1,6 +1,7 @@
 """What the pages share: the stores, the renderer, and the graphs of the sessions that are open."""
 
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
@@ -13,9 +14,9 @@ import numpy as np
 
 from ..core.engine.budget import Budget
 from ..core.engine.builder import Builder
-from ..core.engine.cache import RenderStore
+from ..core.engine.cache import MEMORY_BYTES, RenderStore
 from ..core.engine.graph import Graph
-from ..core.engine.render import UNDER_WAY_BYTES, Cancel, Gate, Range, Renderer
+from ..core.engine.render import Cancel, Gate, Range, Renderer
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
@@ -57,8 +58,10 @@ class Figures:
 class Studio:
     """Everything a page needs to hear and show a session."""
 
-    def __init__(self, data: Folder, owner: bool = False) -> None:
+    def __init__(self, data: Folder, owner: bool = False, memory_bytes: int = MEMORY_BYTES) -> None:
         """On a data folder. Its `owner` alone sweeps what an earlier run left and may change the database's form.
+
+        Renders that are kept take `memory_bytes`, and those under way as much again.
 
         UnusableDataError where the folder cannot be worked in, or is owned by another program already.
         """
@@ -80,7 +83,7 @@ class Studio:
         self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
         self._resting: dict[str, Timer] = {}
         self._renderers: dict[int, Renderer] = {}
-        self._store, self._budget = RenderStore(), Budget(UNDER_WAY_BYTES)  # of all rates together
+        self._store, self._budget = RenderStore(memory_bytes), Budget(memory_bytes)  # of all rates together
         self._graphs: Recent[Graph] = Recent(24)
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
@@ -92,6 +95,13 @@ class Studio:
     def stop(self) -> None:
         """Give up whatever is being rendered, now and from now on."""
         self.stopping.set()
+
+    def rest(self, after_s: float) -> bool:
+        """Let go of most renders once none has been used for so long; whether any have gone."""
+        held = self._store.held_bytes
+        if time.monotonic() - self._store.used > after_s:
+            self._store.shrink(self._store.limit_bytes // 8)
+        return self._store.held_bytes < held
 
     def close(self) -> None:
         """Stop work, write everything to where it belongs, and let go of the data folder."""

@@ -12,6 +12,7 @@ from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
+from ..core.engine.cache import MEMORY_BYTES
 from ..core.errors import CancelledError, ConflictError, MicLaneError, UnknownPlaceError, UnusableDataError
 from ..studio.passwords import Doorkeeper
 from ..studio.prints import Printer
@@ -26,9 +27,14 @@ HOSTS = frozenset({"127.0.0.1", "localhost"})
 _STATUS = {ConflictError: 409, UnknownPlaceError: 404, UnusableDataError: 507}
 
 
-def create_app(data: Path, hosts: frozenset[str] = HOSTS, keeper: Doorkeeper | None = None) -> FastAPI:
+def create_app(
+    data: Path,
+    hosts: frozenset[str] = HOSTS,
+    keeper: Doorkeeper | None = None,
+    memory_bytes: int = MEMORY_BYTES,
+) -> FastAPI:
     """The application on a data folder, answering to the given host names only; with a `keeper`, behind a password."""
-    studio = Studio(data, owner=True)
+    studio = Studio(data, owner=True, memory_bytes=memory_bytes)
 
     @asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:

@@ -1,21 +1,26 @@
-"""What has been rendered, bounded in bytes, least recently used first to go."""
+"""What has been rendered, bounded in bytes."""
 
+import heapq
 import threading
-from collections import OrderedDict
+import time
 from dataclasses import dataclass
 
 import numpy as np
 
 from .node import Trace
 
+MEMORY_BYTES = 1 << 30
+Place = tuple[str, int, int]
+
 
 @dataclass
 class Rendered:
-    """Sound of a node from frame `start` on, and the trace when it is a stage's."""
+    """Sound of a node from frame `start` on, the trace when it is a stage's, and how long a thread took to make it."""
 
     start: int
     audio: np.ndarray
     trace: Trace | None = None
+    seconds: float = 0.0
 
     @property
     def stop(self) -> int:
@@ -33,20 +38,29 @@ class Rendered:
 
 
 class RenderStore:
-    """Renders by node key and range. Safe to use from several threads."""
+    """Renders by node key and range. Safe to use from several threads.
 
-    def __init__(self, limit_bytes: int = 1024 * 2**20) -> None:
+    When they take too much, what is cheapest to make again for the room it takes goes first, and of that what has not
+    been used for longest: GreedyDual-Size (Cao and Irani, Cost-Aware WWW Proxy Caching Algorithms, USITS 1997).
+    """
+
+    def __init__(self, limit_bytes: int = MEMORY_BYTES) -> None:
         self.limit_bytes = limit_bytes
         self.held_bytes = 0
+        self.used = time.monotonic()
         self._lock = threading.Lock()
-        self._items: OrderedDict[tuple[str, int, int], Rendered] = OrderedDict()
+        self._items: dict[Place, Rendered] = {}
+        self._worth: dict[Place, tuple[float, int]] = {}
+        self._line: list[tuple[float, int, Place]] = []  # a heap of worths, also of those that have changed since
+        self._floor, self._count = 0.0, 0
 
     def get(self, key: str, start: int, stop: int) -> Rendered | None:
         """The render of exactly this request."""
         with self._lock:
-            found = self._items.get((key, start, stop))
+            place = (key, start, stop)
+            found = self._items.get(place)
             if found is not None:
-                self._items.move_to_end((key, start, stop))
+                self._value(place, found)
             return found
 
     def holds(self, key: str, start: int, stop: int) -> bool:
@@ -55,12 +69,35 @@ class RenderStore:
             return (key, start, stop) in self._items
 
     def put(self, key: str, start: int, stop: int, item: Rendered) -> None:
-        """Keep a render; the least recently used make room."""
+        """Keep a render; others make room, or it is not kept where it is worth less than they are."""
         with self._lock:
             place = (key, start, stop)
             old = self._items.pop(place, None)
             self.held_bytes += item.nbytes - (old.nbytes if old else 0)
             self._items[place] = item
-            while self.held_bytes > self.limit_bytes and len(self._items) > 1:
-                _, gone = self._items.popitem(last=False)
-                self.held_bytes -= gone.nbytes
+            self._value(place, item)
+            self._make_room(self.limit_bytes)
+
+    def shrink(self, most_bytes: int) -> None:
+        """Keep no more than so many bytes."""
+        with self._lock:
+            self._make_room(most_bytes)
+
+    def _value(self, place: Place, item: Rendered) -> None:
+        self.used = time.monotonic()
+        self._count += 1
+        worth = (self._floor + item.seconds / max(item.nbytes, 1), self._count)
+        self._worth[place] = worth
+        heapq.heappush(self._line, (*worth, place))
+        if len(self._line) > 4 * len(self._items) + 100:
+            self._line = [(*self._worth[p], p) for p in self._items]
+            heapq.heapify(self._line)
+
+    def _make_room(self, most_bytes: int) -> None:
+        while self.held_bytes > most_bytes and len(self._items) > 1:
+            worth, count, place = heapq.heappop(self._line)
+            if self._worth.get(place) != (worth, count):
+                continue  # used since
+            self._floor = worth
+            del self._worth[place]
+            self.held_bytes -= self._items.pop(place).nbytes

@@ -8,6 +8,7 @@ the range of what lies upstream and its render serves again. The result depends 
 import os
 import sys
 import threading
+import time
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
@@ -17,13 +18,12 @@ import numpy as np
 
 from ..errors import CancelledError
 from .budget import Budget
-from .cache import Rendered, RenderStore
+from .cache import MEMORY_BYTES, Rendered, RenderStore
 from .graph import Graph, Node
 from .node import Trace, check_sound, mix_down, run_stage
 
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
-UNDER_WAY_BYTES = 2 * 2**30
 PREVIEW_RUN_IN_S = (0.4, 0.7)
 _RUN_INS_S = (1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
@@ -108,7 +108,7 @@ class Renderer:
         """`store` keeps renders, `budget` bounds those under way; several renderers may share both."""
         self.read = read
         self.store = store or RenderStore()
-        self.budget = budget or Budget(UNDER_WAY_BYTES)
+        self.budget = budget or Budget(MEMORY_BYTES)
         self.threads = threads or os.cpu_count() or 1
         self.gate = Gate()
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=_give_way)
@@ -226,6 +226,7 @@ class Renderer:
                 self.gate.pass_through()
 
         check()
+        begun = time.thread_time()
         if node.stage is None and not node.gains and node.digest:
             item = Rendered(first, self.read(node.digest, first, last))
         elif node.stage is None:
@@ -241,6 +242,7 @@ class Renderer:
             audio, trace = run_stage(node, source.cut(first, stop), key, graph.rate, first, check, keep)
             item = Rendered(first, audio, trace)
         if keep:
+            item.seconds = time.thread_time() - begun
             self.store.put(node.key, first, last, item)
         return item
 

@@ -64,10 +64,23 @@ const ok = (status) => status >= 200 && status < 300;
 /** Resolves once all that was set is kept. */
 export const settled = () => queue.idle();
 
+/** What the server was asked to do is under way: what is set meanwhile comes after it, and is made against what it made. */
+let posting = Promise.resolve();
+let posted = { id: "", version: 0 }; // the newest that came of it
+
+const made = (id) => (posted.id === id ? posted.version : 0);
+
 // Something the server is asked to do, once all edits before it are kept; what it tells, or null with its reason shown.
 export async function post(address, body) {
   await queue.idle();
-  const { status, told } = await ask(address, body);
+  const asked = ask(address, body);
+  const { id } = state;
+  const learned = asked.then((answer) => {
+    const version = (address.startsWith(`/s/${id}/`) && answer.told?.version) || 0;
+    if (version > made(id)) posted = { id, version };
+  });
+  posting = Promise.allSettled([posting, learned]).then(() => {});
+  const { status, told } = await asked;
   if (ok(status)) return told;
   toast(told.error);
   if (status === 409) catchUp(told);
@@ -173,8 +186,9 @@ export function change(edits, options = {}) {
 
 /** @param {import("./queue.js").Job} job @returns {Promise<import("./queue.js").Answer>} */
 async function send(job) {
+  for (let under; under !== posting; ) await (under = posting);
   const listening = job.edits.length ? (state.listening?.() ?? null) : null;
-  const body = { edits: job.edits, base: state.version, gesture: job.gesture, token: job.token, listening };
+  const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, listening };
   const { status, told } = await ask(`/s/${state.id}/edits`, body);
   if (ok(status)) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
@@ -183,8 +197,10 @@ async function send(job) {
   return { state: status === 0 || status >= 500 ? "unheard" : "refused", told: { ...told, status } };
 }
 
+let drawnBefore = false; // what was set has not been kept yet, but the page has been drawn as the server had it
 function kept(job, told) {
-  const elsewhere = told.version > state.version + 1; // another window has changed something meanwhile
+  const elsewhere = told.version > state.version + 1 || drawnBefore; // something has been changed meanwhile, and drawn without this
+  if (!queue.size) drawnBefore = false;
   learn(told);
   if (job.structure || elsewhere) letGo();
   for (const { path, value } of told.followed ?? []) say("moved", { path, value });
@@ -219,6 +235,7 @@ addEventListener("beforeunload", (event) => {
 function catchUp(told) {
   if (gone(told)) return;
   letGo();
+  drawnBefore = queue.size > 0;
   learn(told);
   say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
 }
@@ -237,6 +254,7 @@ export async function typed(path, text) {
 
 // What the server changed of itself when asked to.
 export function changedBy(told, { data = false, select = null } = {}) {
+  drawnBefore = queue.size > 0;
   learn(told);
   say("changed", { ...told, structure: true, data, select, began: performance.now(), edits: [] });
 }
