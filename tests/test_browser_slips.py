@@ -291,11 +291,8 @@ def test_what_is_set_while_a_beginning_is_looked_for_is_no_clash_with_oneself(at
     all_kept(page)
     assert [a for a in wire.answers if a.status >= 400] == []
     kept = next(s for s in session_of(demo).returns[0].stages if s.id == "duck").release_ms
-    until(
-        page,
-        "(kept) => Number(document.querySelector('.rule[data-path$=\"duck/release_ms\"]').ariaValueNow) === kept",
-        kept,
-    )
+    shown = page.locator('.rule[data-path$="duck/release_ms"]')
+    eventually(page, lambda: float(shown.get_attribute("aria-valuenow") or 0) == kept)
 
 
 def test_files_dropped_on_any_screen_are_taken_or_refused(at, demo, tmp_path: Path) -> None:

@@ -246,6 +246,7 @@ export async function typed(path, text) {
   const began = performance.now();
   const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version });
   if (told) {
+    drawnBefore = queue.size > 0;
     learn(told);
     say("changed", { ...told, structure: false, began, edits: [] });
   }
