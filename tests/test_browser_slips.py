@@ -295,6 +295,33 @@ def test_what_is_set_while_a_beginning_is_looked_for_is_no_clash_with_oneself(at
     eventually(page, lambda: float(shown.get_attribute("aria-valuenow") or 0) == kept)
 
 
+def test_the_hunt_goes_by_enter_and_the_arrows(at, demo) -> None:
+    page = at(f"{LANE}?stage=tone")
+    before = stage_of(demo, "tone").bands
+    hunt = page.locator("#hunt")
+    hunt.focus()
+    page.keyboard.press("Enter")
+    expect(hunt).to_contain_text("Hunting at 600 Hz")
+    for _ in range(12):
+        page.keyboard.press("ArrowRight")
+    expect(hunt).to_contain_text("Hunting at 1200 Hz")
+    page.keyboard.press("Enter")
+    expect(hunt).to_contain_text("Hunt")
+    all_kept(page)
+    cut = stage_of(demo, "tone").bands[-1]
+    assert (cut.frequency_hz, cut.gain_db, len(stage_of(demo, "tone").bands)) == (1200, -5, len(before) + 1)
+    page.keyboard.press("Control+z")
+    eventually(page, lambda: stage_of(demo, "tone").bands == before)
+    drawn(page)
+    hunt.focus()
+    page.keyboard.press("Enter")
+    expect(hunt).to_contain_text("Hunting")
+    page.keyboard.press("Tab")
+    expect(hunt).not_to_contain_text("Hunting")
+    all_kept(page)
+    assert stage_of(demo, "tone").bands == before
+
+
 def test_files_dropped_on_any_screen_are_taken_or_refused(at, demo, tmp_path: Path) -> None:
     page = at(LANE)
     soundfile.write(tmp_path / "shaker.wav", noise(2.0, 0.1)[0], RATE)

@@ -201,6 +201,16 @@ document.addEventListener("keyup", (event) => {
   held = false;
   if (hunt.by === "key") endHunt(true);
 });
+// by keyboard alone: Enter on the button begins, the arrows sweep, Enter cuts; Escape, or going elsewhere, leaves it
+document.addEventListener("click", (event) => {
+  if (event.detail || !event.target.closest?.("#hunt")) return;
+  if (hunt.on) endHunt(true);
+  else startHunt("button");
+});
+document.addEventListener("focusout", (event) => {
+  if (hunt.by !== "button" || event.target.id !== "hunt") return;
+  setTimeout(() => document.activeElement?.id !== "hunt" && hunt.by === "button" && endHunt(false)); // it may have been drawn anew
+});
 addEventListener("blur", () => {
   held = false;
   endHunt(true);
