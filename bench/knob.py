@@ -56,7 +56,7 @@ def run(parts: str = "lane mix send fader bus returns eq whole drive hunt song")
 
 
 def _song(page, address: str, words: str) -> None:
-    page.goto(f"{address}/s/salt-ferry/lane/lead")
+    page.goto(f"{address}/s/salt-ferry/lane/lead?stage=peaks")
     page.wait_for_function("() => miclane.player.lane")
     if words != "cold":
         page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
@@ -65,7 +65,7 @@ def _song(page, address: str, words: str) -> None:
     page.keyboard.press("l")
     page.wait_for_timeout(300)
     waits, starved = [], 0
-    threshold = page.locator('.rule[data-path$="peaks/threshold_db"], .rule').first
+    threshold = page.locator('.rule[data-path$="peaks/threshold_db"]').first
     for place in PLACES_S:
         if words == "edited":  # and played just after
             threshold.press("ArrowRight")
