@@ -20,6 +20,7 @@ from .mix.document import Bus, Lane, Return, Session
 from .stages.base import Settings
 
 _AHEAD = 4
+_GRAIN = 8192  # a print ends that near to the last that is loud enough
 _SILENT, _OPENS_S = 10 ** (-90 / 20), 3.0  # a ducker or a gate may open that long after what closed it
 Format = Literal["wav-32", "wav-24", "wav-16", "flac-24", "flac-16", "ogg"]
 
@@ -105,10 +106,12 @@ class _End:
         self.done += blocks[0].shape[1]
         sung, rest = [b[:, :inside] for b in blocks], [b[:, inside:] for b in blocks]
         held = [sung] if inside else []
-        if any(np.abs(b).max(initial=0.0) >= _SILENT for b in rest):
-            held, self._held = [*held, *self._held, rest], []
-        elif rest[0].shape[1]:
-            self._held.append(rest)
+        for at in range(0, rest[0].shape[1], _GRAIN):
+            piece = [b[:, at : at + _GRAIN] for b in rest]
+            if any(np.abs(b).max() >= _SILENT for b in piece):
+                held, self._held = [*held, *self._held, piece], []
+            else:
+                self._held.append(piece)
         return held
 
     def is_over(self) -> bool:
