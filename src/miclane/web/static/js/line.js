@@ -112,7 +112,9 @@ function came(bytes) {
 function answer(wish) {
   const { status, headers } = wish.head;
   const empty = status === 204 || status === 304;
-  return new Response(empty ? null : new Blob(/** @type {BlobPart[]} */ (wish.parts)), { status, headers });
+  const [only, ...more] = wish.parts;
+  const body = more.length ? new Blob(/** @type {BlobPart[]} */ (wish.parts)) : only; // a blob is fetched from another process
+  return new Response(empty ? null : /** @type {BodyInit} */ (body), { status, headers });
 }
 
 /** @param {Wish} wish @param {Uint8Array} part */
