@@ -25,7 +25,7 @@ export const counts = { asked: 0, answered: 0, dropped: 0, bytes: 0, lost: 0, op
 
 /** @type {Map<number, Wish>} */
 const wishes = new Map();
-export const windowName = crypto.randomUUID();
+const windowName = crypto.randomUUID();
 let number = 0;
 /** @type {WebSocket | null} */
 let socket = null;
