@@ -1,5 +1,6 @@
 """What slipped in the hand, and does no more: keys, focus, Back, undo, files, playing that goes on."""
 
+import re
 import time
 from pathlib import Path
 
@@ -568,6 +569,16 @@ class Hands:
         expect(self.page.locator("#bench")).to_have_attribute("data-stage", stage)
         drawn(self.page)
         assert self.keys - before <= 15
+
+
+def test_the_hand_that_has_gone_on_to_a_control_keeps_it_when_another_band_is_shown(at, demo) -> None:
+    page = at("/s/salt-ferry/lane/lead?stage=clean")
+    until(page, "document.querySelector('#lufs').textContent !== '—'")
+    page.evaluate("document.querySelector('[data-add-band]').click(); document.querySelector('[aria-label=Shape]').focus()")
+    eventually(page, lambda: len(stage_of(demo, "clean").bands) == 4)
+    until(page, "document.querySelector('#bench').dataset.band === '3'")
+    expect(page.get_by_label("Shape")).to_be_focused()
+    expect(page.get_by_label("Shape")).to_have_attribute("data-select", re.compile("bands/3/shape$"))
 
 
 def test_tasks_on_a_lane_by_keyboard_alone(at, demo) -> None:
