@@ -574,7 +574,7 @@ class Hands:
 def test_the_hand_that_has_gone_on_to_a_control_keeps_it_when_another_band_is_shown(at, demo) -> None:
     page = at("/s/salt-ferry/lane/lead?stage=clean")
     until(page, "document.querySelector('#lufs').textContent !== '—'")
-    page.evaluate("document.querySelector('[data-add-band]').click(); document.querySelector('[aria-label=Shape]').focus()")
+    page.evaluate("$ = (s) => document.querySelector(s); $('[data-add-band]').click(); $('[aria-label=Shape]').focus()")
     eventually(page, lambda: len(stage_of(demo, "clean").bands) == 4)
     until(page, "document.querySelector('#bench').dataset.band === '3'")
     expect(page.get_by_label("Shape")).to_be_focused()
