@@ -17,6 +17,7 @@ from ..core.engine.builder import Builder
 from ..core.engine.cache import MEMORY_BYTES, RenderStore
 from ..core.engine.graph import Graph
 from ..core.engine.render import Cancel, Gate, Range, Renderer
+from ..core.engine.states import States
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
@@ -84,6 +85,7 @@ class Studio:
         self._resting: dict[str, Timer] = {}
         self._renderers: dict[int, Renderer] = {}
         self._store, self._budget = RenderStore(memory_bytes), Budget(memory_bytes)  # of all rates together
+        self._states = States(memory_bytes // 8)
         self._graphs: Recent[Graph] = Recent(24)
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
@@ -101,6 +103,7 @@ class Studio:
         held = self._store.held_bytes
         if time.monotonic() - self._store.used > after_s:
             self._store.shrink(self._store.limit_bytes // 8)
+            self._states.shrink(self._states.limit_bytes // 8)
         return self._store.held_bytes < held
 
     def close(self) -> None:
@@ -147,7 +150,8 @@ class Studio:
         """The renderer for sessions at a rate."""
         with self._lock:
             if rate not in self._renderers:
-                self._renderers[rate] = Renderer(self.sounds.reader(rate), self._store, budget=self._budget)
+                read = self.sounds.reader(rate)
+                self._renderers[rate] = Renderer(read, self._store, None, self._budget, self._states)
             return self._renderers[rate]
 
     @contextmanager
@@ -169,7 +173,7 @@ class Studio:
     ) -> Graph:
         """Graph of a session at its version; what can be said of it as for the Builder."""
         said = (untreated, unducked, alone, duck_first, bypass)
-        return self._graphs.get((state.id, state.version, *said), Builder(state.session, *said).build)
+        return self._graphs.get((state.id, state.version, *said), Builder(state.session, *said, state.id).build)
 
     def _without_return(self, state: State, identifier: str) -> Graph:
         """Graph of a session with one of its returns muted."""
@@ -267,7 +271,7 @@ class Studio:
         graph, target = self._heard(state, hear, lane, variant, band)
         run_in = round(SONG_RUN_IN_S * graph.rate)
         renderer = self.renderer(graph.rate)
-        pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel)
+        pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel, renderer.states)
         return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
 
     def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone = ("", 0)) -> Graph:

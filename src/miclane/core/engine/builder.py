@@ -33,6 +33,7 @@ class Builder:
     part alone. The parts of an EQ or a multiband are its bands; of a split its branches; of a de-esser or plosive
     stage, HEARD (what it listens to) and TAKEN (what it takes). `duck_first` puts every return's ducker before its
     effect, to hear and see why it does not belong there. `bypass`, a path and a stage on it, leaves that stage out.
+    `name` tells the twins of this session from those of others.
     """
 
     def __init__(
@@ -43,8 +44,10 @@ class Builder:
         alone: tuple[str, str, int] | None = None,
         duck_first: bool = False,
         bypass: tuple[str, str] | None = None,
+        name: str = "",
     ) -> None:
         self.session = session
+        self._said = digest_of(name, untreated, unducked, alone, duck_first, bypass)
         self.alone = alone
         self.untreated = untreated
         self.unducked = unducked
@@ -81,7 +84,7 @@ class Builder:
                     opened = Sending.model_validate(
                         {"level_db": send.level_db, "ramp_ms": send.ramp_ms, "openings": openings}
                     )
-                    sends[send.id].append((self._stage(opened, tap), (1.0, 1.0)))
+                    sends[send.id].append((self._stage(opened, tap, f"{lane.id} to {send.id}"), (1.0, 1.0)))
                 elif send.on and send.level_db > SILENT_DB:
                     gain = amplitude(send.level_db)
                     sends[send.id].append((tap, (gain, gain)))
@@ -198,7 +201,7 @@ class Builder:
             elif isinstance(stage, Split):
                 into = self._split(path, stage, into)
             elif stage.on and not (self.unducked and stage.ducks):
-                into = self._stage(stage, into)
+                into = self._stage(stage, into, f"{path}:{stage.id}")
             self.graph.places[f"{path}:stage:{stage.id}"] = into
         return into
 
@@ -227,7 +230,7 @@ class Builder:
         channels = max(self.graph.nodes[p].channels for p in found)
         return self._sum([(p, (1.0, 1.0)) for p in found], channels)
 
-    def _stage(self, stage: Stage, into: str) -> str:
+    def _stage(self, stage: Stage, into: str, place: str) -> str:
         stage = stage.at_tempo(self.session.tempo_bpm)
         key, source = stage.listens(), ""
         if key is not None:
@@ -242,6 +245,7 @@ class Builder:
             keyed_by=source,
             latency=latency,
             memory_s=memory_s,
+            twin=digest_of(self._said, place, settings, rate),
         )
         return self.graph.add(node)
 

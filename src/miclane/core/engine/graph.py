@@ -16,7 +16,10 @@ _OVERLAP = 0.3
 
 @dataclass(frozen=True)
 class Node:
-    """One source, stage or sum. `gains` stand beside `inputs` of a sum, left and right."""
+    """One source, stage or sum. `gains` stand beside `inputs` of a sum, left and right.
+
+    `twin` says at which place a stage stands and what is set on it, not what comes into it; "" for others.
+    """
 
     key: str
     inputs: tuple[str, ...] = ()
@@ -27,6 +30,12 @@ class Node:
     gains: tuple[Gains, ...] = ()
     latency: int = 0
     memory_s: float = 0.0
+    twin: str = ""
+
+    @property
+    def before(self) -> tuple[str, ...]:
+        """Keys of all that it hears: its inputs, and its key."""
+        return (*self.inputs, self.keyed_by) if self.keyed_by else self.inputs
 
 
 @dataclass
@@ -50,8 +59,7 @@ class Graph:
             key = stack.pop()
             if key not in wanted:
                 wanted.add(key)
-                node = self.nodes[key]
-                stack += [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
+                stack += self.nodes[key].before
         return [node for key, node in self.nodes.items() if key in wanted]
 
     def reach(self, target: str) -> tuple[float, int]:
@@ -63,11 +71,10 @@ class Graph:
         memory: dict[str, float] = {}
         latency: dict[str, int] = {}
         for node in self.needed(target):
-            before = [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
-            upstream = max((memory[k] for k in before), default=0.0)
+            upstream = max((memory[k] for k in node.before), default=0.0)
             longer, shorter = max(upstream, node.memory_s), min(upstream, node.memory_s)
             memory[node.key] = longer + _OVERLAP * shorter
-            latency[node.key] = node.latency + max((latency[k] for k in before), default=0)
+            latency[node.key] = node.latency + max((latency[k] for k in node.before), default=0)
         return memory[target], latency[target]
 
     def rings_on(self, target: str) -> tuple[float, float]:

@@ -81,21 +81,25 @@ def run_stage(
     start: int,
     check: Callable[[], None],
     traced: bool = True,
+    worker: Worker | None = None,
+    note: Callable[[int, Worker], None] | None = None,
 ) -> tuple[np.ndarray, Trace | None]:
-    """A stage over a whole range x (channels, n) that begins at frame `start`, from the zero state.
+    """A stage over a whole range x (channels, n) that begins at frame `start`: from the zero state, or on by `worker`.
 
-    Returns n − latency aligned frames and, when `traced`, the trace. `check` is called between blocks and may raise to
-    give up.
+    Returns the aligned frames that are due (n − latency from the zero state) and, when `traced`, the trace. `check` is
+    called between blocks and may raise to give up; `note` is told of every block's first frame, before it comes in.
     """
     assert node.stage is not None
-    worker = Worker(node.stage, rate, x.shape[0], start)
-    total = x.shape[1] - node.latency
+    worker = worker or Worker(node.stage, rate, x.shape[0], start)
+    total = x.shape[1] - worker.skip
     y = np.empty((node.channels, max(total, 0)))
     gain_all: np.ndarray | None = None
     parts: list[np.ndarray] = []
     done = 0
     for at in range(0, x.shape[1], BLOCK):
         check()
+        if note is not None:
+            note(start + at, worker)
         stop = at + BLOCK
         out = worker.push(
             np.ascontiguousarray(x[:, at:stop]), np.ascontiguousarray(key[:, at:stop]) if key is not None else None

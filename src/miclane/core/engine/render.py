@@ -9,10 +9,11 @@ import os
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
@@ -20,10 +21,12 @@ from ..errors import CancelledError
 from .budget import Budget
 from .cache import MEMORY_BYTES, Rendered, RenderStore
 from .graph import Graph, Node
-from .node import Trace, check_sound, mix_down, run_stage
+from .node import BLOCK, Trace, Worker, check_sound, mix_down, run_stage
+from .states import States
 
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
+STATES_BEFORE = 3 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
 PREVIEW_RUN_IN_S = (0.4, 0.7)
 _RUN_INS_S = (1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
@@ -95,6 +98,50 @@ class Range:
         return node.trace if node else None
 
 
+@dataclass(frozen=True)
+class Piece:
+    """Frames [start, stop) that come into a node, and who goes on with them where it does not begin from the zero state."""
+
+    start: int
+    stop: int
+    worker: Worker | None = None
+
+
+def plan(
+    graph: Graph,
+    target: str,
+    wanted: tuple[int, int],
+    run_in: int,
+    states: States,
+    first: int = 0,
+    held: Collection[str] = (),
+) -> dict[str, Piece]:
+    """What each node that is not `held` is to be run over to have the `wanted` frames of the target.
+
+    A stage goes on from its last state before them; one without is run in from `run_in` frames before them on. Nothing
+    is run over what comes before the frame `first`.
+    """
+    floor = max(first, wanted[0] - run_in)
+    earliest = max(first, floor - STATES_BEFORE)
+    needed = {target: wanted}
+    pieces = {}
+    for node in reversed(graph.needed(target)):
+        if node.key not in needed:  # nobody hears it but what is held
+            continue
+        begin, end = needed[node.key]
+        worker = None
+        if node.stage is not None:
+            end += node.latency
+            found = states.before(node.twin, begin + node.latency, earliest)
+            begin, worker = found or (min(begin, floor), None)
+        pieces[node.key] = Piece(begin, end, worker)
+        for key in node.before:
+            if key not in held:
+                start, stop = needed.get(key, (begin, end))
+                needed[key] = min(start, begin), max(stop, end)
+    return pieces
+
+
 class Renderer:
     """Renders graphs. `read(digest, start, stop)` gives float64 (channels, n) frames of a sound, zeros past its end."""
 
@@ -104,11 +151,13 @@ class Renderer:
         store: RenderStore | None = None,
         threads: int | None = None,
         budget: Budget | None = None,
+        states: States | None = None,
     ) -> None:
-        """`store` keeps renders, `budget` bounds those under way; several renderers may share both."""
+        """`store` keeps renders, `budget` bounds those under way, `states` are gone on from; renderers may share all."""
         self.read = read
         self.store = store or RenderStore()
         self.budget = budget or Budget(MEMORY_BYTES)
+        self.states = states or States()
         self.threads = threads or os.cpu_count() or 1
         self.gate = Gate()
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=_give_way)
@@ -126,7 +175,7 @@ class Renderer:
         cancel = cancel or Cancel()
         first, last = self.span(graph, target, start, stop)
         with self.budget.spend(self._bytes(graph, target, first, last), cancel.check):
-            done = self._run(graph, target, first, last, {}, cancel, keep=True)
+            done = self._run(graph, target, {}, cancel, {}, whole=(first, last))
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
         return Range(start, audio, done)
@@ -149,37 +198,33 @@ class Renderer:
     def preview(
         self, graph: Graph, target: str, start: int, stop: int, loop: tuple[int, int], cancel: Cancel | None = None
     ) -> np.ndarray:
-        """Frames [start, stop) soon: on a short run-in, upstream of the change from what the loop has rendered."""
+        """Frames [start, stop) soon: upstream of the change from what the loop has rendered, downstream from states.
+
+        What was changed, and what has no state there, is run in for a moment.
+        """
         first, last = self.span(graph, target, *loop)
-        held: dict[str, Rendered] = {}
-        missing_memory: dict[str, float] = {}
-        latency: dict[str, int] = {}
-        for node in graph.needed(target):
-            found = self.store.get(node.key, first, last)
-            before = [*node.inputs, *([node.keyed_by] if node.keyed_by else [])]
-            if found is not None:
-                held[node.key] = found
-                missing_memory[node.key], latency[node.key] = 0.0, 0
-            else:
-                longest = max((missing_memory[k] for k in before), default=0.0)
-                missing_memory[node.key] = min(node.memory_s, 2.0) + longest
-                latency[node.key] = node.latency + max((latency[k] for k in before), default=0)
+        nodes = graph.needed(target)
+        held = {n.key: found for n in nodes if (found := self.store.get(n.key, first, last)) is not None}
         if target in held:
             return held[target].cut(start, stop)
-        run_in = min(missing_memory[target], PREVIEW_RUN_IN_S[0 if missing_memory[target] < 2 else 1])
-        begin = max(0, first, start - round(run_in * graph.rate))
+        run_in = round(_run_in_s(nodes, held) * graph.rate)
+        pieces = plan(graph, target, (start, stop), run_in, self.states, first, held)
         with self.gate.urgent():
-            done = self._run(
-                graph, target, begin, min(stop + latency[target], last), held, cancel or Cancel(), keep=False
-            )
+            done = self._run(graph, target, held, cancel or Cancel(), pieces)
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
         return audio
 
     def _run(
-        self, graph: Graph, target: str, first: int, last: int, held: dict[str, Rendered], cancel: Cancel, keep: bool
+        self,
+        graph: Graph,
+        target: str,
+        held: dict[str, Rendered],
+        cancel: Cancel,
+        pieces: Mapping[str, Piece],
+        whole: tuple[int, int] | None = None,
     ) -> dict[str, Rendered]:
-        """Render every needed node over [first, last), several at a time."""
+        """Render every needed node over its piece, several at a time, or over the `whole` range, which is then kept."""
         done: dict[str, Rendered] = dict(held)
         waiting: dict[str, Node] = {}
         stack = [target]
@@ -188,24 +233,25 @@ class Renderer:
             if key in waiting or key in done:
                 continue
             node = graph.nodes[key]
-            found = self.store.get(key, first, last) if keep else None
+            found = self.store.get(key, *whole) if whole else None
             if found is not None:
                 done[key] = found
-                stack += [*node.inputs, *_keys(node)]
-                continue
-            waiting[key] = node
-            stack += [*node.inputs, *_keys(node)]
+            else:
+                waiting[key] = node
+            stack += node.before
         running: dict[Future[Rendered], str] = {}
-        pool = self._pool if keep else self._urgent_pool
+        pool = self._pool if whole else self._urgent_pool
         try:
             while waiting or running:
-                ready = [n for n in waiting.values() if all(k in done for k in (*n.inputs, *_keys(n)))]
+                ready = [n for n in waiting.values() if all(k in done for k in n.before)]
                 for node in ready:
                     del waiting[node.key]
+                    piece = Piece(*whole) if whole else pieces[node.key]
+                    work = partial(self._node, graph, node, done, piece, cancel, whole is not None)
                     if len(ready) == 1 and not running:
-                        done[node.key] = self._node(graph, node, done, first, last, cancel, keep)
+                        done[node.key] = work()
                     else:
-                        job = pool.submit(self._node, graph, node, done, first, last, cancel, keep)
+                        job = pool.submit(work)
                         running[job] = node.key
                 if running:
                     for job in wait(running, return_when=FIRST_COMPLETED).done:
@@ -218,8 +264,10 @@ class Renderer:
         return done
 
     def _node(
-        self, graph: Graph, node: Node, done: dict[str, Rendered], first: int, last: int, cancel: Cancel, keep: bool
+        self, graph: Graph, node: Node, done: dict[str, Rendered], piece: Piece, cancel: Cancel, keep: bool
     ) -> Rendered:
+        first, last = piece.start, piece.stop
+
         def check() -> None:
             cancel.check()
             if keep:
@@ -236,22 +284,30 @@ class Renderer:
             item = Rendered(first, mix_down(cuts, list(node.gains), node.channels, stop - first))
         else:
             source = done[node.inputs[0]]
-            keys = [done[k] for k in _keys(node)]
+            keys = [done[node.keyed_by]] if node.keyed_by else []
             stop = min([last, source.stop, *(k.stop for k in keys)])
             key = keys[0].cut(first, stop) if keys else None
-            audio, trace = run_stage(node, source.cut(first, stop), key, graph.rate, first, check, keep)
-            item = Rendered(first, audio, trace)
+            note = partial(self.states.note, node.twin) if keep else None
+            x = source.cut(first, stop)
+            audio, trace = run_stage(node, x, key, graph.rate, first, check, keep, piece.worker, note)
+            item = Rendered(first if piece.worker is None else first - node.latency, audio, trace)
         if keep:
             item.seconds = time.thread_time() - begun
             self.store.put(node.key, first, last, item)
         return item
 
 
+def _run_in_s(nodes: list[Node], held: Collection[str]) -> float:
+    """How long what is not held is run in where it has no state: as long as the path remembers, up to a moment."""
+    memory: dict[str, float] = {}
+    for node in nodes:
+        before = max((memory[k] for k in node.before), default=0.0)
+        memory[node.key] = 0.0 if node.key in held else min(node.memory_s, 2.0) + before
+    longest = memory[nodes[-1].key]
+    return min(longest, PREVIEW_RUN_IN_S[0 if longest < 2 else 1])
+
+
 def _give_way() -> None:
     """Let every thread that answers at once have the processor before this one, where the system knows how."""
     if sys.platform == "linux":
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)
-
-
-def _keys(node: Node) -> tuple[str, ...]:
-    return (node.keyed_by,) if node.keyed_by else ()

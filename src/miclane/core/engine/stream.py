@@ -7,29 +7,36 @@ chain keeps every core busy. Which thread runs which stations follows from how l
 import os
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
 from .graph import Graph, Node
 from .node import BLOCK, Worker, check_sound, mix_down
-from .render import Cancel, SoundReader
+from .render import Cancel, Piece, SoundReader, plan
+from .states import States
 
 CHUNK = BLOCK
 IN_PRINT = 2 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
+_NOTED = 3 * BLOCK  # frames from one state that is kept of a flow to the next
 _DEAL_AGAIN = 16
 
 
 class _Edge:
-    """Frames on their way from one node to another."""
+    """Frames on their way from one node to another; the first `skip` are not wanted there."""
 
     def __init__(self) -> None:
         self.blocks: deque[np.ndarray] = deque()
         self.frames = 0
+        self.skip = 0
 
     def put(self, block: np.ndarray) -> None:
+        if self.skip:
+            dropped = min(self.skip, block.shape[1])
+            self.skip -= dropped
+            block = block[:, dropped:]
         if block.shape[1]:
             self.blocks.append(block)
             self.frames += block.shape[1]
@@ -52,15 +59,17 @@ class _Edge:
 
 
 class _Station:
-    """A node with its incoming edges and the outgoing ones to fill."""
+    """A node with its incoming edges and the outgoing ones to fill. It begins with the first frame of its piece."""
 
-    def __init__(self, node: Node, rate: int, start: int) -> None:
+    def __init__(self, node: Node, rate: int, piece: Piece, states: States | None = None) -> None:
         self.node = node
-        self.start = start
-        self.incoming = [_Edge() for _ in (*node.inputs, *([node.keyed_by] if node.keyed_by else []))]
+        self.at = piece.start
+        self.incoming = [_Edge() for _ in node.before]
         self.outgoing: list[_Edge] = []
         self.rate = rate
-        self.worker: Worker | None = None
+        self.worker = piece.worker
+        self.gives_from = piece.start - (node.latency if piece.worker else 0)
+        self.states, self.noted = states, piece.start
         self.seconds = 0.0
         self.ready: list[np.ndarray] = []
         self.made: np.ndarray | None = None
@@ -87,8 +96,12 @@ class _Station:
         elif node.stage is None:
             self.made = mix_down(blocks, list(node.gains), node.channels, blocks[0].shape[1])
         else:
-            self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.start)
+            self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.at)
+            if self.states is not None and self.at - self.noted >= _NOTED:
+                self.states.note(node.twin, self.at, self.worker)
+                self.noted = self.at
             self.made = self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)
+            self.at += blocks[0].shape[1]
         self.seconds += time.perf_counter() - begun
 
 
@@ -108,14 +121,16 @@ def _deal(line: list[_Station], hands: int) -> list[list[_Station]]:
     return dealt
 
 
-def _lay_out(graph: Graph, targets: list[str], start: int) -> tuple[list[_Station], list[_Edge]]:
+def _lay_out(
+    graph: Graph, targets: list[str], pieces: Mapping[str, Piece], states: States | None = None
+) -> tuple[list[_Station], list[_Edge]]:
     """Stations for all that the targets need, in order, joined by edges, and the edges that the targets fill."""
     wanted = {n.key for target in targets for n in graph.needed(target)}
-    stations = {key: _Station(node, graph.rate, start) for key, node in graph.nodes.items() if key in wanted}
+    nodes = {key: node for key, node in graph.nodes.items() if key in wanted}
+    stations = {key: _Station(node, graph.rate, pieces[key], states) for key, node in nodes.items()}
     for station in stations.values():
-        node = station.node
-        before = (*node.inputs, *([node.keyed_by] if node.keyed_by else []))
-        for edge, key in zip(station.incoming, before, strict=True):
+        for edge, key in zip(station.incoming, station.node.before, strict=True):
+            edge.skip = station.at - stations[key].gives_from
             stations[key].outgoing.append(edge)
     ends = [_Edge() for _ in targets]
     for edge, target in zip(ends, targets, strict=True):
@@ -124,16 +139,25 @@ def _lay_out(graph: Graph, targets: list[str], start: int) -> tuple[list[_Statio
 
 
 def flow(
-    graph: Graph, target: str, start: int, stop: int, read: SoundReader, run_in: int, cancel: Cancel
+    graph: Graph,
+    target: str,
+    start: int,
+    stop: int,
+    read: SoundReader,
+    run_in: int,
+    cancel: Cancel,
+    states: States | None = None,
 ) -> Iterator[np.ndarray]:
     """Yield frames [start, stop) of a node (channels, n) piece by piece, the first as soon as can be.
 
-    Every station works on each chunk in turn, so that nothing waits for a later chunk. What sounded more than
-    `run_in` frames before the start is not heard.
+    Every station works on each chunk in turn, so that nothing waits for a later chunk. Stages go on from their
+    `states`, and leave some; what sounded more than `run_in` frames before the start is not heard of one without.
     """
-    at = max(0, start - run_in)
-    given, due = at, start + graph.reach(target)[1]
-    line, (end,) = _lay_out(graph, [target], at)
+    pieces = plan(graph, target, (start, stop), run_in, states or States(0))
+    at = min(piece.start for piece in pieces.values())
+    pieces |= {node.key: Piece(at, stop) for node in graph.needed(target) if not node.before}  # all read in one stride
+    line, (end,) = _lay_out(graph, [target], pieces, states)
+    given, due = line[-1].gives_from, start + graph.reach(target)[1]
     while given < stop:
         cancel.check()
         soon = 2 * _FIRST if given <= start + 8 * _FIRST else CHUNK
@@ -167,7 +191,7 @@ def stream(
     """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side."""
     cancel = cancel or Cancel()
     threads = threads or min(4, _cores())
-    line, ends = _lay_out(graph, targets, 0)
+    line, ends = _lay_out(graph, targets, {key: Piece(0, frames) for key in graph.nodes})
     given = at = step = 0
 
     def run(hand: list[_Station], start: int) -> None:

@@ -21,6 +21,8 @@ _FADE_MS = 20.0
 class Convolver:
     """One channel with one response, PART frames late; blocks of any length."""
 
+    SHARED = ("parts",)  # never written to
+
     def __init__(self, response: np.ndarray) -> None:
         count = max(1, -(-len(response) // PART))
         padded = np.zeros(count * PART)

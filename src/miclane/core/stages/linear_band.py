@@ -96,6 +96,8 @@ class LinearBand:
     A low band is worked out at every few frames of the song, `every` apart.
     """
 
+    SHARED = ("taps", "few", "table")  # never written to
+
     def __init__(
         self, edges_hz: tuple[tuple[float, float], ...], rate: int, channels: int, latency: int, mix: float
     ) -> None:

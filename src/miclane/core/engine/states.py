@@ -1,0 +1,125 @@
+"""States that stages were in along the song while they were rendered, for what is made next to go on from.
+
+A state is that of a place and its settings, whatever came into it: when something before it is changed, a stage goes on
+from what it had in it, as it would on a desk where a hand moves a knob, and tails that were sounding sound on.
+"""
+
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass
+from types import FunctionType
+from typing import Any
+
+import numpy as np
+from pydantic import BaseModel
+
+from .node import BLOCK, Worker
+
+STATES_BYTES = 128 << 20
+_APART = 64 * BLOCK  # bytes that may be kept for a block of the song, at most: larger states are kept more seldom
+_MOST_TWINS = 20_000
+_NEVER_CHANGE = (BaseModel, str, int, float, complex, bool, np.generic, FunctionType, frozenset, type, type(None))
+_PASSING = ("_gain_db", "_parts_db")  # what a processor leaves of its last block, which nobody asks for any more
+
+
+@dataclass(frozen=True)
+class _Kept:
+    frame: int
+    worker: Worker
+    nbytes: int
+
+
+class States:
+    """Workers as they were at frames of the song, by twin (`Node.twin`); those not used for longest go first.
+
+    Safe to use from several threads.
+    """
+
+    def __init__(self, limit_bytes: int = STATES_BYTES) -> None:
+        self.limit_bytes = limit_bytes
+        self.held_bytes = 0
+        self._lock = threading.Lock()
+        self._kept: OrderedDict[tuple[str, int], _Kept] = OrderedDict()
+        self._last: dict[str, tuple[int, int]] = {}  # of a twin: frame of its last state, frames from one to the next
+
+    def note(self, twin: str, frame: int, worker: Worker) -> None:
+        """Keep the state a worker is in before the frame `frame` comes in, unless there are enough of it."""
+        last, apart = self._last.get(twin, (frame, 0))
+        if not twin or worker.skip or 0 <= frame - last < apart:
+            return
+        copied = Copied()
+        slot, item = frame // BLOCK, _Kept(frame, copied.of(worker), copied.nbytes)
+        with self._lock:
+            if len(self._last) > _MOST_TWINS:
+                self._last.clear()
+            self._last[twin] = frame, BLOCK * (1 + item.nbytes // _APART)
+            old = self._kept.pop((twin, slot), None)
+            self.held_bytes += item.nbytes - (old.nbytes if old else 0)
+            self._kept[twin, slot] = item
+            self._make_room(self.limit_bytes)
+
+    def before(self, twin: str, frame: int, earliest: int) -> tuple[int, Worker] | None:
+        """The newest state not after `frame` and not before `earliest`: its frame, and a worker that is in it."""
+        if not twin:
+            return None
+        with self._lock:
+            for slot in range(frame // BLOCK, earliest // BLOCK - 1, -1):
+                item = self._kept.get((twin, slot))
+                if item is not None and earliest <= item.frame <= frame:
+                    self._kept.move_to_end((twin, slot))
+                    break
+            else:
+                return None
+        return item.frame, Copied().of(item.worker)
+
+    def shrink(self, most_bytes: int) -> None:
+        """Keep no more than so many bytes."""
+        with self._lock:
+            self._make_room(most_bytes)
+
+    def _make_room(self, most_bytes: int) -> None:
+        while self.held_bytes > most_bytes and self._kept:
+            self.held_bytes -= self._kept.popitem(last=False)[1].nbytes
+
+
+class Copied:
+    """Copies of running things: what they change is copied, what they only read is shared.
+
+    Only read are settings, and of a class with `SHARED` the attributes named there. One thing that stands in several
+    places is one in the copy as well. `nbytes` counts the arrays that were copied.
+    """
+
+    def __init__(self) -> None:
+        self.nbytes = 0
+        self._made: dict[int, Any] = {}
+
+    def of(self, thing: Any) -> Any:
+        """The copy of a thing."""
+        if isinstance(thing, _NEVER_CHANGE):
+            return thing
+        made = self._made.get(id(thing))
+        if made is None:
+            made = self._made[id(thing)] = self._copy(thing)
+        return made
+
+    def _copy(self, thing: Any) -> Any:
+        if isinstance(thing, np.ndarray):
+            self.nbytes += thing.nbytes
+            if thing.flags.forc:
+                return thing.copy(order="K")
+            copy = np.empty((*thing.shape, 2), thing.dtype)[..., 0]
+            copy[:] = thing
+            return copy  # laid out with gaps as well: compiled loops tell the one from the other
+        if isinstance(thing, list | tuple):
+            return type(thing)([self.of(each) for each in thing])
+        if isinstance(thing, dict):
+            return {key: self.of(value) for key, value in thing.items()}
+        new = object.__new__(type(thing))
+        shared = getattr(thing, "SHARED", ())
+        for name, value in vars(thing).items():
+            if name in _PASSING:
+                value = None
+            elif name not in shared:
+                value = self.of(value)
+            new.__dict__[name] = value
+        return new

@@ -1,0 +1,138 @@
+"""What is changed under the playhead goes on from what stages had in them."""
+
+from typing import Any
+
+import numpy as np
+import pytest
+from bench.fuzz import chain
+
+from conftest import RATE, db, noise, one_lane
+from miclane.core.engine.builder import Builder
+from miclane.core.engine.node import BLOCK, Worker
+from miclane.core.engine.render import Cancel, Renderer
+from miclane.core.engine.states import Copied, States
+from miclane.core.engine.stream import flow, stream
+from miclane.core.errors import UnsoundError
+from miclane.core.mix.document import Session
+from miclane.core.mix.edits import Set, apply
+
+LONG = [
+    {"kind": "eq", "id": "eq", "bands": [{"shape": "bell", "frequency_hz": 900, "gain_db": 3, "q": 1}]},
+    {"kind": "compressor", "id": "opto", "response": "optical", "threshold_db": -30, "ratio": 6, "release_ms": 2000},
+    {"kind": "delay", "id": "echo", "time_ms": 900, "feedback": 0.8, "mix": 0.5},
+]
+TREATED = "lane:lead:treated"
+
+
+def shapes(thing: Any, seen: set[int]) -> list[tuple[Any, ...]]:
+    """What compiled loops take the arrays of a running thing for."""
+    if id(thing) in seen:
+        return []
+    seen.add(id(thing))
+    if isinstance(thing, np.ndarray):
+        return [(thing.dtype, thing.shape, thing.flags.c_contiguous, thing.flags.writeable)]
+    own = {k: v for k, v in getattr(thing, "__dict__", {}).items() if k not in ("_gain_db", "_parts_db")}
+    inside = thing if isinstance(thing, list | tuple) else own.values()
+    return [each for one in inside for each in shapes(one, seen)]
+
+
+@pytest.mark.parametrize("part", range(4))
+def test_a_copy_goes_on_bit_for_bit_and_leaves_the_other_alone(part: int) -> None:
+    gone_on = 0
+    for seed in range(part, 300, 4):
+        stages, rate, channels = chain(seed)
+        for stage in stages:
+            if stage.kind == "split":
+                continue
+            worker = Worker(stage, rate, channels, 1000)
+            x = np.random.default_rng(seed).normal(0, 0.05, (4, channels, 5000))
+            key = x[0, :1] if stage.listens() else None
+            try:
+                for block in x[:2]:
+                    worker.push(block.copy(), key)
+                copy = Copied().of(worker)
+                assert shapes(copy.processor, set()) == shapes(worker.processor, set())
+                first = [copy.push(block.copy(), key) for block in x[2:]]
+            except UnsoundError:  # a legal setting that makes it as loud
+                continue
+            again = [worker.push(block.copy(), key) for block in x[2:]]
+            gone_on += 1
+            assert all(np.array_equal(a, b) for a, b in zip(first, again, strict=True)), stage
+    assert gone_on > 100
+
+
+def sung(seconds: int) -> np.ndarray:
+    """Loud for a while, then soft: what came before is heard long after."""
+    x = noise(seconds, 0.3)
+    x[:, 4 * RATE :] *= 0.02
+    return x
+
+
+def opened(x: np.ndarray, *changes: Set) -> tuple[Any, Any, Session]:
+    """The session of one lane with the long chain, its graph under a name, and the reader of its sound."""
+    _, read, session = one_lane(x, LONG)
+    session = apply(session, list(changes)).session if changes else session
+    return Builder(session, name="s").build(), read, session
+
+
+def test_downstream_of_a_change_what_was_sounding_sounds_on() -> None:
+    x = sung(12)
+    before, read, _ = opened(x)
+    after, _, _ = opened(x, Set(path="lanes/lead/stages/eq/bands/0/gain_db", value=3.01))
+    loop, soon = (5 * RATE, 11 * RATE), (7 * RATE, 7 * RATE + 20000)
+    fresh, used = Renderer(read), Renderer(read)
+    used.loop(before, before.places[TREATED], *loop)
+    exact = fresh.loop(after, after.places[TREATED], *loop).audio[:, soon[0] - loop[0] : soon[1] - loop[0]]
+
+    def off_db(renderer: Renderer) -> float:
+        heard = renderer.preview(after, after.places[TREATED], *soon, loop)
+        return db(float(np.abs(heard - exact).max())) - db(float(np.abs(exact).max()))
+
+    assert off_db(used) < -50
+    assert off_db(Renderer(read)) > -10  # without a state, what came before is not known
+
+
+def test_a_song_begins_with_what_still_sounds_there() -> None:
+    x = sung(12)
+    graph, read, _ = opened(x)
+    key, states, start = graph.places[TREATED], States(), 8 * RATE + 77
+    printed = np.concatenate([b for (b,) in stream(graph, [key], 12 * RATE, read)], axis=1)
+
+    def heard(kept: States | None) -> np.ndarray:
+        return np.concatenate(list(flow(graph, key, start, 10 * RATE, read, RATE, Cancel(), kept)), axis=1)
+
+    assert db(float(np.abs(heard(states) - printed[:, start : 10 * RATE]).max())) > -60
+    for _ in flow(graph, key, 0, 12 * RATE, read, 0, Cancel(), states):
+        pass
+    assert heard(states).shape == heard(None).shape == (2, 2 * RATE - 77)
+    assert db(float(np.abs(heard(states) - printed[:, start : 10 * RATE]).max())) < -180
+
+
+def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
+    x = sung(6)
+    (graph, _, session), changed = opened(x), opened(x, Set(path="lanes/lead/stages/opto/ratio", value=3.0))[0]
+    other = Builder(session, name="another").build()
+
+    def twins(graph: Any) -> list[str]:
+        return [node.twin for node in graph.needed(graph.places[TREATED]) if node.twin]
+
+    assert [a == b for a, b in zip(twins(graph), twins(changed), strict=True)] == [True, False, True]
+    assert not set(twins(graph)) & set(twins(other))
+    assert len(set(twins(graph))) == 3
+
+
+def test_states_take_no_more_than_they_may() -> None:
+    graph, _, session = opened(sung(1))
+    echo = session.lane("lead").stages[2]
+    states = States(2_000_000)
+    worker = Worker(echo, RATE, 1, 0)
+    for at in range(0, 60 * BLOCK, BLOCK):
+        states.note("echo", at, worker)
+        worker.push(noise(0.1)[:, :100], None)
+    assert 0 < states.held_bytes <= 2_000_000
+    found = states.before("echo", 60 * BLOCK, 0)
+    assert found is not None and found[0] > 50 * BLOCK
+    assert states.before("echo", BLOCK, 0) is None  # the oldest have gone
+    assert states.before("", 60 * BLOCK, 0) is None
+    states.shrink(0)
+    assert states.held_bytes == 0 and states.before("echo", 60 * BLOCK, 0) is None
