@@ -122,7 +122,7 @@ def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
 
 
 def test_states_take_no_more_than_they_may() -> None:
-    graph, _, session = opened(sung(1))
+    _, _, session = opened(sung(1))
     echo = session.lane("lead").stages[2]
     states = States(2_000_000)
     worker = Worker(echo, RATE, 1, 0)

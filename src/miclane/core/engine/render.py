@@ -100,7 +100,7 @@ class Range:
 
 @dataclass(frozen=True)
 class Piece:
-    """Frames [start, stop) that come into a node, and who goes on with them where it does not begin from the zero state."""
+    """Frames [start, stop) that come into a node, and who goes on with them unless they begin from the zero state."""
 
     start: int
     stop: int
@@ -153,7 +153,7 @@ class Renderer:
         budget: Budget | None = None,
         states: States | None = None,
     ) -> None:
-        """`store` keeps renders, `budget` bounds those under way, `states` are gone on from; renderers may share all."""
+        """`store` keeps renders, `budget` bounds those under way, `states` are gone on from; all may be shared."""
         self.read = read
         self.store = store or RenderStore()
         self.budget = budget or Budget(MEMORY_BYTES)
