@@ -1,6 +1,7 @@
 """What follows from an edit: makeup of compressors, drives, EQs, kept with no page open, and on the command line."""
 
 import json
+import threading
 import time
 
 import numpy as np
@@ -11,6 +12,7 @@ from conftest import RATE
 from miclane.core.engine.builder import Builder
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.mix.chain import Chain
+from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Edit, Insert, Set
 from miclane.core.process import process
 from miclane.core.stages.compressor import Compressor
@@ -91,6 +93,29 @@ def test_in_a_gesture_before_it_it_is_matched_once_the_hand_rests(song: Studio) 
     assert abs(off_by(song)) < 0.15
     assert song.sessions.get("salt-ferry").steps == before.steps + 1
     assert song.sessions.undo("salt-ferry").session == before.session
+
+
+def test_no_edit_waits_for_what_is_matched_at_rest_nor_is_undone_by_it(song: Studio) -> None:
+    song.edit("salt-ferry", [Set(path="lanes/lead/stages/trim/gain_db", value=2.0)], gesture="drag")
+    begun, go_on = threading.Event(), threading.Event()
+
+    def slow(session: Session) -> list[Edit]:
+        begun.set()
+        assert go_on.wait(60)
+        return [Set(path="lanes/lead/stages/trim/gain_db", value=9.0)]
+
+    at_rest = threading.Thread(target=song.sessions.settle, args=("salt-ferry", "drag", slow))
+    at_rest.start()
+    assert begun.wait(60)
+    edit = threading.Thread(
+        target=song.edit, args=("salt-ferry", [Set(path="lanes/lead/stages/trim/gain_db", value=3.0)])
+    )
+    edit.start()
+    edit.join(30)
+    assert not edit.is_alive()
+    go_on.set()
+    at_rest.join()
+    assert song.sessions.get("salt-ferry").session.lane("lead").stages[0].gain_db == 3.0
 
 
 def test_a_drive_is_as_loud_as_before_and_was_when_it_found_its_level_while_playing(song: Studio) -> None:

@@ -166,19 +166,21 @@ class SessionStore:
         raise ConflictError("this session is being changed from elsewhere all the time; try again")
 
     def settle(self, identifier: str, gesture: str, resting: Callable[[Session], list[Edit]]) -> State:
-        """Set what `resting(session)` says as a part of the last step, if that is still the one of a gesture."""
+        """Set what `resting(session)` says as a part of the last step, if that is still the one of a gesture.
+
+        `resting` may take its time: no edit waits for it. Where one came meanwhile, nothing is set.
+        """
+        state = self.get(identifier)
+        with self.database.reading() as db:
+            step = db.get(StepRow, (identifier, state.steps))
+        edits = resting(state.session) if step is not None and step.gesture == gesture and not state.ahead else []
+        if not edits:
+            return state
         with self._locks[identifier]:
-            for _ in range(_TRIES):
-                state = self.get(identifier)
-                with self.database.reading() as db:
-                    step = db.get(StepRow, (identifier, state.steps))
-                edits = resting(state.session) if step is not None and step.gesture == gesture else []
-                if not edits or state.ahead:
-                    return state
-                kept = self._keep(state, apply(state.session, edits), [], gesture, "")
-                if kept is not None:
-                    return kept
-        raise ConflictError("this session is being changed from elsewhere all the time; try again")
+            now = self.get(identifier)
+            if now.version != state.version:
+                return now
+            return self._keep(now, apply(now.session, edits), [], gesture, "") or now
 
     def undo(self, identifier: str) -> State:
         """Take the last step back; MicLaneError when there is none."""

@@ -46,9 +46,10 @@ class Follows:
         reached = partial(_reaches, edits, own=gesture != "")
         return found + match_edits(made, reached, self._coming_in, made.rate, other)
 
-    def resting(self, session: Session) -> list[Edit]:
-        """What must be set once the hand rests."""
-        return match_edits(session, lambda path, stage: True, self._coming_in, session.rate)
+    def resting(self, session: Session, cancel: Cancel) -> list[Edit]:
+        """What must be set once the hand rests; CancelledError once it moves again. Whatever is heard goes before."""
+        coming_in = partial(self._coming_in, cancel=cancel, soon=False)
+        return match_edits(session, lambda path, stage: True, coming_in, session.rate)
 
     def upgraded(self, session: Session) -> list[Edit]:
         """What must be set in a session of a time when drives found their level while they played."""
@@ -64,7 +65,9 @@ class Follows:
             if makes_up(stage)
         )
 
-    def _coming_in(self, session: Session, path: Path, stage: str) -> np.ndarray | None:
+    def _coming_in(
+        self, session: Session, path: Path, stage: str, cancel: Cancel | None = None, soon: bool = True
+    ) -> np.ndarray | None:
         """An excerpt of what comes into a stage (channels, frames); None where nothing is heard there."""
         start, stop = excerpt(session, path)
         if stop <= start:
@@ -78,9 +81,15 @@ class Follows:
 
         def make() -> np.ndarray:
             first, _ = renderer.span(graph, key, start, stop)
-            pieces = flow(graph, key, start, stop, renderer.read, start - first, Cancel())
-            return np.concatenate(list(pieces), axis=1)
+            blocks = []
+            for block in flow(graph, key, start, stop, renderer.read, start - first, cancel or Cancel()):
+                blocks.append(block)
+                if not soon:
+                    renderer.gate.pass_through()
+            return np.concatenate(blocks, axis=1)
 
+        if cancel is not None:
+            cancel.check()
         return self._excerpts.get((key, start, stop), make)
 
 

@@ -16,7 +16,7 @@ from ..core.engine.budget import Budget
 from ..core.engine.builder import Builder
 from ..core.engine.cache import MEMORY_BYTES, RenderStore
 from ..core.engine.graph import Graph
-from ..core.engine.render import Cancel, Gate, Range, Renderer
+from ..core.engine.render import Cancel, Gate, Range, Renderer, give_way
 from ..core.engine.states import States
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
@@ -82,7 +82,7 @@ class Studio:
         self.takes = Takes(self.sounds)
         self.follows = Follows(self.takes, self.renderer)
         self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
-        self._resting: dict[str, Timer] = {}
+        self._resting: dict[str, tuple[Timer, Cancel]] = {}
         self._renderers: dict[int, Renderer] = {}
         self._store, self._budget = RenderStore(memory_bytes), Budget(memory_bytes)  # of all rates together
         self._states = States(memory_bytes // 8)
@@ -127,23 +127,31 @@ class Studio:
         self, identifier: str, edits: list[Edit], base: int | None = None, gesture: str = "", token: str = ""
     ) -> State:
         """As of the session store; what waits for the hand to rest is set a moment after the last edit of a gesture."""
+        with self._lock:
+            if (resting := self._resting.pop(identifier, None)) is not None:
+                resting[0].cancel()
+                resting[1].set()
         state = self.sessions.edit(identifier, edits, base, gesture, token)
         if gesture and self.follows.waits(state.session, edits):
             self._rest(identifier, gesture)
         return state
 
     def _rest(self, identifier: str, gesture: str) -> None:
+        cancel = Cancel(self.stopping)
+
         def settle() -> None:
+            give_way()
             with suppress(MicLaneError):
-                self.sessions.settle(identifier, gesture, self.follows.resting)
+                self.sessions.settle(identifier, gesture, lambda session: self.follows.resting(session, cancel))
 
         timer = Timer(REST_S, settle)
         timer.daemon = True
         with self._lock:
             before = self._resting.pop(identifier, None)
-            self._resting[identifier] = timer
+            self._resting[identifier] = timer, cancel
         if before is not None:
-            before.cancel()
+            before[0].cancel()
+            before[1].set()
         timer.start()
 
     def renderer(self, rate: int) -> Renderer:

@@ -166,11 +166,15 @@ class Takes:
         read = renderer.read
         if graph.nodes[key].digest and graph.nodes[key].stage is None and not graph.nodes[key].gains:
             return read(graph.nodes[key].digest, 0, frames)
-        blocks = []
-        for (block,) in stream(graph, [key], frames, read, cancel, threads=1):
-            renderer.gate.pass_through()
-            blocks.append(block)
-        return np.concatenate(blocks, axis=1)
+
+        def make() -> np.ndarray:
+            blocks = []
+            for (block,) in stream(graph, [key], frames, read, cancel, threads=1):
+                renderer.gate.pass_through()
+                blocks.append(block)
+            return np.concatenate(blocks, axis=1)
+
+        return renderer.in_no_hurry(make)
 
     def _all(self, sound: Sound, rate: int) -> np.ndarray:
         return self.sounds.reader(rate)(sound.digest, 0, sound.frames)

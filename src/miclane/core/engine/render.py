@@ -14,6 +14,7 @@ from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
+from typing import TypeVar
 
 import numpy as np
 
@@ -24,6 +25,7 @@ from .graph import Graph, Node
 from .node import BLOCK, Trace, Worker, check_sound, mix_down, run_stage
 from .states import States
 
+T = TypeVar("T")
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
 STATES_BEFORE = 3 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
@@ -160,8 +162,13 @@ class Renderer:
         self.states = states or States()
         self.threads = threads or os.cpu_count() or 1
         self.gate = Gate()
-        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=_give_way)
+        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=give_way)
+        self._patient_pool = ThreadPoolExecutor(1, thread_name_prefix="patient", initializer=give_way)
         self._urgent_pool = ThreadPoolExecutor(self.threads, thread_name_prefix="soon")
+
+    def in_no_hurry(self, work: Callable[[], T]) -> T:
+        """What `work` gives, done when nothing else wants the processor, one such work at a time."""
+        return self._patient_pool.submit(work).result()
 
     def span(self, graph: Graph, target: str, start: int, stop: int) -> tuple[int, int]:
         """The frames that must be run to have [start, stop) of the target exact."""
@@ -175,7 +182,7 @@ class Renderer:
         cancel = cancel or Cancel()
         first, last = self.span(graph, target, start, stop)
         with self.budget.spend(self._bytes(graph, target, first, last), cancel.check):
-            done = self._run(graph, target, {}, cancel, {}, whole=(first, last))
+            done = self._run(graph, target, {}, cancel, {}, (first, last), start - STATES_BEFORE)
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
         return Range(start, audio, done)
@@ -223,8 +230,12 @@ class Renderer:
         cancel: Cancel,
         pieces: Mapping[str, Piece],
         whole: tuple[int, int] | None = None,
+        noted_from: int = 0,
     ) -> dict[str, Rendered]:
-        """Render every needed node over its piece, several at a time, or over the `whole` range, which is then kept."""
+        """Render every needed node over its piece, several at a time, or over the `whole` range.
+
+        That is then kept, and states from the frame `noted_from` on.
+        """
         done: dict[str, Rendered] = dict(held)
         waiting: dict[str, Node] = {}
         stack = [target]
@@ -247,8 +258,8 @@ class Renderer:
                 for node in ready:
                     del waiting[node.key]
                     piece = Piece(*whole) if whole else pieces[node.key]
-                    work = partial(self._node, graph, node, done, piece, cancel, whole is not None)
-                    if len(ready) == 1 and not running:
+                    work = partial(self._node, graph, node, done, piece, cancel, noted_from if whole else None)
+                    if len(ready) == 1 and not running and not whole:
                         done[node.key] = work()
                     else:
                         job = pool.submit(work)
@@ -264,9 +275,19 @@ class Renderer:
         return done
 
     def _node(
-        self, graph: Graph, node: Node, done: dict[str, Rendered], piece: Piece, cancel: Cancel, keep: bool
+        self,
+        graph: Graph,
+        node: Node,
+        done: dict[str, Rendered],
+        piece: Piece,
+        cancel: Cancel,
+        noted_from: int | None,
     ) -> Rendered:
-        first, last = piece.start, piece.stop
+        first, last, keep = piece.start, piece.stop, noted_from is not None
+
+        def note(frame: int, worker: Worker) -> None:
+            if noted_from is not None and frame >= noted_from:
+                self.states.note(node.twin, frame, worker)
 
         def check() -> None:
             cancel.check()
@@ -287,9 +308,8 @@ class Renderer:
             keys = [done[node.keyed_by]] if node.keyed_by else []
             stop = min([last, source.stop, *(k.stop for k in keys)])
             key = keys[0].cut(first, stop) if keys else None
-            note = partial(self.states.note, node.twin) if keep else None
             x = source.cut(first, stop)
-            audio, trace = run_stage(node, x, key, graph.rate, first, check, keep, piece.worker, note)
+            audio, trace = run_stage(node, x, key, graph.rate, first, check, keep, piece.worker, note if keep else None)
             item = Rendered(first if piece.worker is None else first - node.latency, audio, trace)
         if keep:
             item.seconds = time.thread_time() - begun
@@ -307,7 +327,7 @@ def _run_in_s(nodes: list[Node], held: Collection[str]) -> float:
     return min(longest, PREVIEW_RUN_IN_S[0 if longest < 2 else 1])
 
 
-def _give_way() -> None:
+def give_way() -> None:
     """Let every thread that answers at once have the processor before this one, where the system knows how."""
     if sys.platform == "linux":
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)

@@ -8,6 +8,7 @@ from ..mix.document import Session
 from ..mix.edits import Edit, Set, apply
 from ..mix.paths import Path, find_path, path_names, placed_stages
 from ..stages.base import Stage
+from .loudness import integrated_lufs
 from .thresholds import makeup_db
 
 ComingIn = Callable[[Session, Path, str], np.ndarray | None]
@@ -51,8 +52,9 @@ def makes_up(stage: Stage) -> bool:
 def _matched(stage: Stage, place: str, audio: np.ndarray, rate: int) -> list[Edit]:
     before = float(getattr(stage, "makeup_db", 0.0))
     low, high, makeup = *_LIMITS_DB, before
+    lufs_in = integrated_lufs(audio, rate)
     for _ in range(1 if stage.makeup_is_gain else _TRIES):
-        by = makeup_db(stage.model_copy(update={"makeup_db": makeup}), audio, rate)
+        by = makeup_db(stage.model_copy(update={"makeup_db": makeup}), audio, rate, lufs_in)
         if by is None:
             return []
         low, high = (makeup, high) if by > 0 else (low, makeup)

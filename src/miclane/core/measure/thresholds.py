@@ -49,10 +49,16 @@ def after(stage: Stage, audio: np.ndarray, rate: int) -> np.ndarray:
     return processor.process(np.ascontiguousarray(padded))[:, late:]
 
 
-def makeup_db(stage: Stage, audio: np.ndarray, rate: int) -> float | None:
-    """By how much the makeup must change for (channels, frames) to come out as loud as they go in; None in silence."""
-    loudness = [integrated_lufs(x, rate) for x in (audio, after(stage, audio, rate))]
-    return None if min(loudness) <= SILENCE_LUFS else loudness[0] - loudness[1]
+def makeup_db(stage: Stage, audio: np.ndarray, rate: int, lufs_in: float | None = None) -> float | None:
+    """By how much the makeup must change for (channels, frames) to come out as loud as they go in; None in silence.
+
+    `lufs_in` is how loud they go in, where that is known.
+    """
+    before = integrated_lufs(audio, rate) if lufs_in is None else lufs_in
+    if before <= SILENCE_LUFS:
+        return None
+    later = integrated_lufs(after(stage, audio, rate), rate)
+    return None if later <= SILENCE_LUFS else before - later
 
 
 @singledispatch
