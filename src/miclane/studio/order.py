@@ -28,6 +28,7 @@ class Urgency(IntEnum):
     NEXT = 6
 
 
+URGENCY: ContextVar[Urgency] = ContextVar("URGENCY", default=Urgency.CHANGE)  # of the wish that is being made just here
 WANTED: ContextVar[Cancel | None] = ContextVar("WANTED", default=None)  # of the wish that is being made just here
 HANDS = {Urgency.REST: 2, Urgency.FIGURES: 2, Urgency.PICTURES: 2, Urgency.NEXT: 1}  # at most so many as urgent or less
 PATIENCE = 60  # so many others may be begun before one that waits

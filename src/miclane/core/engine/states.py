@@ -16,7 +16,7 @@ from pydantic import BaseModel
 from .node import BLOCK, Worker
 
 STATES_BYTES = 128 << 20
-_APART = 32 * BLOCK  # bytes that may be kept for a block of the song, at most: larger states are kept more seldom
+_APART = 48 * BLOCK  # bytes that may be kept for a block of the song, at most: larger states are kept more seldom
 _MOST_TWINS = 20_000
 _NEVER_CHANGE = (BaseModel, str, int, float, complex, bool, np.generic, FunctionType, frozenset, type, type(None))
 _PASSING = ("_gain_db", "_parts_db")  # what a processor leaves of its last block, which nobody asks for any more

@@ -65,13 +65,14 @@ def find_onsets(audio: np.ndarray, rate: int, phrases: Sequence[Span]) -> list[i
 
 def _sharpness_db(audio: np.ndarray, rate: int, onsets: Sequence[int]) -> np.ndarray:
     """Peak of each word start over the RMS of what it leads to, in dB; NaN where the sound ends before."""
-    mono, told = np.abs(audio).max(axis=0), []
+    told = []
     for at in onsets:
         (a, b), (c, d) = ([max(0, at + round(ms * rate / 1000)) for ms in span] for span in (ONSET_MS, SUSTAIN_MS))
-        if d > len(mono) or not mono[c:d].any():
+        later = np.abs(audio[:, c:d]).max(axis=0)
+        if d > audio.shape[1] or not later.any():
             told.append(np.nan)
             continue
-        told.append(20 * np.log10(max(mono[a:b].max(), 1e-9) / np.sqrt((mono[c:d] ** 2).mean())))
+        told.append(20 * np.log10(max(np.abs(audio[:, a:b]).max(), 1e-9) / np.sqrt((later**2).mean())))
     return np.array(told)
 
 

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from scipy.fft import rfft
 
 from ..stages.deess import Balanced, Deess, DeessProcessor
 from ..stages.plosive import Plosive
@@ -30,8 +31,10 @@ def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], 
     if not spans or audio.shape[1] < _SIZE:
         return float("nan")
     hop = _SIZE // 2
-    windowed = np.lib.stride_tricks.sliding_window_view(voice_in(audio), _SIZE)[::hop] * np.hanning(_SIZE)
-    power = np.abs(np.fft.rfft(windowed, axis=1)) ** 2
+    voice_of = voice_in(audio).astype(np.float32)
+    windowed = np.lib.stride_tricks.sliding_window_view(voice_of, _SIZE)[::hop] * np.hanning(_SIZE).astype(np.float32)
+    spectra = rfft(windowed, axis=1)
+    power = spectra.real**2 + spectra.imag**2
     bins = np.fft.rfftfreq(_SIZE, 1 / rate)
     air = power[:, (bins >= AIR_HZ[0]) & (bins < AIR_HZ[1])].sum(axis=1)
     voice = power[:, (bins >= VOICE_HZ[0]) & (bins < VOICE_HZ[1])].sum(axis=1)

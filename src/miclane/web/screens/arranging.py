@@ -2,7 +2,7 @@
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, File, Request, UploadFile
+from fastapi import File, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
@@ -13,14 +13,14 @@ from ...store.sessions import State
 from ...studio.arranging import copy_session, replace_take, role_edits
 from ...studio.importing import Role
 from ...studio.studio import Studio
-from ..measuring import measuring
+from ..hands import Router, measuring
 from ..opened import Here, studio_of
 from ..pages import page
 from .edits import told
 from .lane import page_data
 from .shelf import drawn_small, received
 
-router = APIRouter()
+router = Router()
 SCRIPT = "arranging"
 _ROLES: dict[Role, str] = {"lead": "lead", "backing": "backing", "music": "music"}
 

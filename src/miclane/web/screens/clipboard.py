@@ -2,7 +2,7 @@
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
@@ -12,10 +12,11 @@ from ...core.mix.pasting import Pasted, copied_chain, paste_sends, paste_stages
 from ...core.mix.paths import find_path
 from ...store.sessions import State
 from ...studio.studio import Studio
+from ..hands import Router
 from ..opened import Here
 from .edits import told
 
-router = APIRouter()
+router = Router()
 
 
 @router.get("/s/{session_id}/copy/{name}")

@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from ...core.errors import UnknownPlaceError
@@ -22,12 +22,12 @@ from ...studio.looking import in_and_out, path_range, share_of
 from ...studio.studio import Hear, Studio, envelope
 from ..drawing.dynamics import words_over
 from ..drawing.paths import outline
-from ..measuring import measuring
+from ..hands import Router, measuring
 from ..opened import Here, Over
 from ..pages import page
 from .edits import told
 
-router = APIRouter()
+router = Router()
 ATTACKS_MS = (0.3, 1.0, 3.0, 10.0, 30.0)
 _WIDE, _DEEP, _PER_DB = 640.0, 24.0, 5.0
 
@@ -133,6 +133,7 @@ def _word_starts(
     trace = found.trace(studio.graph(state).places[f"{path.place}:stage:{stage.id}"])
     tried = []
     for ms in ATTACKS_MS if change else ():
+        studio.newest(state).check()
         other = after(stage.model_copy(update={"attack_ms": ms}), before, rate)
         would = onset_change(before, other, rate, onsets)
         if would:

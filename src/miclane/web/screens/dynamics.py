@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import Response
 
 from ...core.engine.render import Range
@@ -15,10 +15,11 @@ from ...core.stages.multiband import Multiband
 from ...studio.looking import path_range, sound_of
 from ...studio.studio import Hear
 from ..drawing.dynamics import LEFT, RIGHT, bands_picture, drive_picture, dynamics_picture, words_over
+from ..hands import Router
 from ..opened import Frame, Here, check_range
 from ..pages import page
 
-router = APIRouter()
+router = Router()
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/picture/{stage_id}")

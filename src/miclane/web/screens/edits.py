@@ -4,7 +4,7 @@ import json
 import time
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
 
@@ -18,10 +18,11 @@ from ...core.units import held, parse_value
 from ...store.sessions import State
 from ...studio.studio import Hear, Studio
 from ..drawing.eq import eq_paths
+from ..hands import Router
 from ..opened import check_range, studio_of
 from .sound import interleaved
 
-router = APIRouter()
+router = Router()
 MOST_EDITS = 400
 OFF = ("off", "-inf", "−inf", "-∞", "−∞")
 Version = Annotated[int | None, Field(ge=0, le=2**53)]

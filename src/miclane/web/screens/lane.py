@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import HTMLResponse, Response
 
 from ...core.errors import UnknownPlaceError
@@ -24,11 +24,12 @@ from ...studio.studio import Hear, Studio
 from ..drawing.eq import PLOT, ZONES, eq_paths
 from ..drawing.route import lay_route
 from ..drawing.trims import lay_trims
+from ..hands import Router
 from ..opened import Frame, Here, check_range
 from ..pages import page
 from . import Nav
 
-router = APIRouter()
+router = Router()
 NAV = Nav("lane", "Lane", 20, lambda session, lane: f"lane/{lane or session.lanes[0].id}" if session.lanes else "")
 SCRIPT = "lane"
 OUT = "out"  # the end of the route: fader, pan, buses

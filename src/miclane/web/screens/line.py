@@ -16,13 +16,14 @@ from typing import Any, Literal
 from urllib.parse import unquote
 
 import structlog
-from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from fastapi import WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, Field, ValidationError
 
 from ...core.engine.render import Cancel
-from ...studio.order import WANTED, Order, Urgency, Wish
+from ...studio.order import URGENCY, WANTED, Order, Urgency, Wish
+from ..hands import Router
 
-router = APIRouter()
+router = Router()
 log = structlog.get_logger()
 CLOSE_S = 2.0
 MOST_WAITING = 400  # of one window
@@ -107,6 +108,7 @@ class Foreman:
 
     async def _make(self, wish: _Asked) -> None:
         WANTED.set(wish.cancel)
+        URGENCY.set(wish.urgency)
         try:
             await wish.line.answer(wish)
         except Exception:

@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import Form, Request
 from fastapi.responses import HTMLResponse, RedirectResponse, Response
 from starlette.datastructures import Headers
 from starlette.requests import cookie_parser
@@ -11,9 +11,10 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 
 from ...core.errors import UnusableDataError
 from ...studio.passwords import LASTS_S, Doorkeeper
+from ..hands import Router
 from ..pages import page
 
-router = APIRouter()
+router = Router()
 COOKIE = "miclane"
 _OPEN = ("/login", "/static/", "/favicon.ico")
 

@@ -2,19 +2,20 @@
 
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import HTMLResponse
 
 from ...core.stages.split import USES
 from ...store.sessions import State
 from ...studio.studio import Studio
 from ..drawing.map import CONTROLS, JOIN, LAST, MIC, WIDE, lay_map
+from ..hands import Router
 from ..opened import Here
 from ..pages import page
 from . import Nav
 from .lane import page_data
 
-router = APIRouter()
+router = Router()
 NAV = Nav("map", "Map", 10, lambda session, lane: "map")
 SCRIPT = "map"
 

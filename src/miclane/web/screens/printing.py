@@ -6,7 +6,7 @@ from typing import Annotated, Any
 from urllib.parse import quote
 
 import numpy as np
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, StreamingResponse
 
 from ...core.errors import MicLaneError
@@ -19,13 +19,13 @@ from ...studio.importing import CEILING
 from ...studio.prints import COLUMNS, Printer
 from ...studio.studio import Studio
 from ..drawing.paths import outline
-from ..measuring import measuring
+from ..hands import Router, measuring
 from ..opened import studio_of
 from ..pages import page
 from . import Nav
 from .lane import page_data
 
-router = APIRouter()
+router = Router()
 NAV = Nav("print", "Print", 90, lambda session, lane: "print")
 SCRIPT = "printing"
 _FULL_SCALE_DB = 0.0

@@ -3,7 +3,7 @@
 from typing import Annotated, Any
 
 import numpy as np
-from fastapi import APIRouter, File, Request, UploadFile
+from fastapi import File, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from ...core.errors import UnknownPlaceError, UnusableSoundError
@@ -16,12 +16,13 @@ from ...core.stages.reverb import Reverb
 from ...core.units import beat_ms
 from ...studio.ducking import copied_edits, just_heard, phrasing_edits, return_of
 from ...studio.recent import Recent
+from ..hands import Router
 from ..opened import Frame, Here, check_range
 from ..pages import page
 from .edits import told
 from .shelf import received
 
-router = APIRouter()
+router = Router()
 LONGEST_RESPONSE_S = 30.0
 _decays: Recent[list[float | None]] = Recent(64)
 

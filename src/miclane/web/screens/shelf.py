@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi import File, Form, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, Field
 
@@ -20,11 +20,11 @@ from ...studio.importing import Role, file_title, import_sound
 from ...studio.importing import new_session as make_session
 from ...studio.studio import Studio
 from ..drawing.paths import outline
-from ..measuring import measuring
+from ..hands import Router, measuring
 from ..opened import studio_of
 from ..pages import page
 
-router = APIRouter()
+router = Router()
 SCRIPT = "shelf"
 
 

@@ -3,7 +3,7 @@
 from typing import Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
@@ -22,11 +22,11 @@ from ...core.units import show_time
 from ...studio.looking import path_range, sound_of
 from ...studio.sibilants import apart_edits, back_edits, balanced_stage, begin_edits, events_of, sibilants_in
 from ...studio.studio import Hear, find_lane
-from ..measuring import measuring
+from ..hands import Router, measuring
 from ..opened import Frame, Here, Over, check_range
 from .edits import told
 
-router = APIRouter()
+router = Router()
 COLUMNS = 620
 
 
@@ -47,6 +47,7 @@ def balance(request: Request, here: Here, over: Over, lane_id: str) -> JSONRespo
     known: dict[str, float] = {}
     for key in keys:
         if key not in known:
+            studio.newest(state).check()
             span = (key, first, last)
             audio = sound_of(found, key, first, last)
             known[key] = studio.sibilance.get(span, lambda a=audio: balance_db(a, rate, events, first))  # type: ignore[misc]

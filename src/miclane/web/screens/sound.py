@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from functools import partial
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse, Response, StreamingResponse
 
 from ...core.errors import CancelledError, MicLaneError
@@ -13,9 +13,10 @@ from ...core.mix.document import flat_stages
 from ...core.mix.paths import find_path
 from ...studio.looking import path_range, reduction_row, stations
 from ...studio.studio import Hear, SongVariant, Variant, envelope
+from ..hands import Router
 from ..opened import Frame, Here, check_range
 
-router = APIRouter()
+router = Router()
 
 
 @router.get("/s/{session_id}/sound")

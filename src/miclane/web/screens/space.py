@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import HTMLResponse, Response
 
 from ...core.engine.render import Range
@@ -20,12 +20,13 @@ from ...store.sessions import State
 from ...studio.ducking import return_of
 from ...studio.studio import Hear, Studio
 from ..drawing.paths import outline, path_of
+from ..hands import Router
 from ..opened import Frame, Here, check_range, studio_of
 from ..pages import page
 from . import Nav
 from .lane import lane_data, page_data
 
-router = APIRouter()
+router = Router()
 NAV = Nav("space", "Space", 30, lambda session, lane: "space")
 SCRIPT = "space"
 WIDTH, LEFT, COLUMNS = 860, 0, 430

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Annotated, Any
 
-from fastapi import APIRouter, File, Query, Request, UploadFile
+from fastapi import File, Query, Request, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
 from pydantic import BaseModel, Field
 
@@ -21,12 +21,12 @@ from ...core.units import show_time
 from ...store.sessions import State
 from ...studio.phrasing import phrases_anew, ride_edits, trim_edits
 from ...studio.studio import Studio, find_lane
-from ..measuring import measuring
+from ..hands import Router, measuring
 from ..opened import Here
 from ..pages import page
 from .edits import told
 
-router = APIRouter()
+router = Router()
 _PLACES_SHOWN = 6
 
 

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Request
+from fastapi import Request
 from fastapi.responses import JSONResponse, Response
 
 from ...core.axes import AXIS_HZ
@@ -19,10 +19,11 @@ from ...core.units import note_name
 from ...studio.looking import path_range, sound_of
 from ...studio.recent import Recent
 from ..drawing.eq import PLOT, spectrum_paths
+from ..hands import Router
 from ..opened import Frame, Here, Over
 from ..pages import page
 
-router = APIRouter()
+router = Router()
 Of = Literal["loop", "phrase", "moment"]
 MOMENT_S = 0.17
 _HARMONICS = 10
