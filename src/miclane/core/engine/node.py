@@ -79,34 +79,37 @@ def run_stage(
     key: np.ndarray | None,
     rate: int,
     start: int,
-    check: Callable[[], None],
+    ready: Callable[[int], None],
     traced: bool = True,
     worker: Worker | None = None,
     note: Callable[[int, Worker], None] | None = None,
+    out: np.ndarray | None = None,
+    made: Callable[[int], None] | None = None,
 ) -> tuple[np.ndarray, Trace | None]:
     """A stage over a whole range x (channels, n) that begins at frame `start`: from the zero state, or on by `worker`.
 
-    Returns the aligned frames that are due (n − latency from the zero state) and, when `traced`, the trace. `check` is
-    called between blocks and may raise to give up; `note` is told of every block's first frame, before it comes in.
+    Returns the aligned frames that are due (n − latency from the zero state), in `out` where that is given, and, when
+    `traced`, the trace. Before every block `ready` is called with the frame after its last, and may wait for that or
+    raise to give up, and `note` with its first frame; after it `made` with the frame after the last that is due.
     """
     assert node.stage is not None
     worker = worker or Worker(node.stage, rate, x.shape[0], start)
     total = x.shape[1] - worker.skip
-    y = np.empty((node.channels, max(total, 0)))
+    y = np.empty((node.channels, max(total, 0))) if out is None else out
     gain_all: np.ndarray | None = None
     parts: list[np.ndarray] = []
     done = 0
     for at in range(0, x.shape[1], BLOCK):
-        check()
+        stop = at + BLOCK
+        ready(start + min(stop, x.shape[1]))
         if note is not None:
             note(start + at, worker)
-        stop = at + BLOCK
-        out = worker.push(
+        block = worker.push(
             np.ascontiguousarray(x[:, at:stop]), np.ascontiguousarray(key[:, at:stop]) if key is not None else None
         )
         gain = worker.gain_db if traced else None
-        step = min(out.shape[1], total - done)
-        y[:, done : done + step] = out[:, :step]
+        step = min(block.shape[1], total - done)
+        y[:, done : done + step] = block[:, :step]
         if gain is not None:
             if gain_all is None:
                 gain_all = np.empty(max(total, 0))
@@ -114,6 +117,8 @@ def run_stage(
         if traced and worker.parts_db is not None:
             parts.append(worker.parts_db[:, :step])
         done += step
+        if made is not None:
+            made(start + done)
     if not traced:
         return y, None
     trace = make_trace(x[:, : y.shape[1]], y, gain_all, rate, start)

@@ -8,7 +8,6 @@ the range of what lies upstream and its render serves again. The result depends 
 import os
 import sys
 import threading
-import time
 from collections.abc import Callable, Collection, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
@@ -22,6 +21,7 @@ from ..errors import CancelledError
 from .budget import Budget
 from .cache import MEMORY_BYTES, Rendered, RenderStore
 from .graph import Graph, Node
+from .in_step import InStep
 from .node import BLOCK, Trace, Worker, check_sound, mix_down, run_stage
 from .states import States
 
@@ -162,7 +162,7 @@ class Renderer:
         self.states = states or States()
         self.threads = threads or os.cpu_count() or 1
         self.gate = Gate()
-        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=give_way)
+        self._pool = ThreadPoolExecutor(self.threads + 1, thread_name_prefix="render", initializer=give_way)
         self._patient_pool = ThreadPoolExecutor(1, thread_name_prefix="patient", initializer=give_way)
         self._urgent_pool = ThreadPoolExecutor(self.threads, thread_name_prefix="soon")
 
@@ -181,8 +181,14 @@ class Renderer:
         """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
         cancel = cancel or Cancel()
         first, last = self.span(graph, target, start, stop)
+
+        def check() -> None:
+            cancel.check()
+            self.gate.pass_through()
+
         with self.budget.spend(self._bytes(graph, target, first, last), cancel.check):
-            done = self._run(graph, target, {}, cancel, {}, (first, last), start - STATES_BEFORE)
+            work = InStep(graph, (first, last), self.read, self.store, self.states, start - STATES_BEFORE, check)
+            done = work.run(target, self._pool)
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
         return Range(start, audio, done)
@@ -217,53 +223,28 @@ class Renderer:
         run_in = round(_run_in_s(nodes, held) * graph.rate)
         pieces = plan(graph, target, (start, stop), run_in, self.states, first, held)
         with self.gate.urgent():
-            done = self._run(graph, target, held, cancel or Cancel(), pieces)
+            done = self._soon(graph, target, held, pieces, cancel or Cancel())
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
         return audio
 
-    def _run(
-        self,
-        graph: Graph,
-        target: str,
-        held: dict[str, Rendered],
-        cancel: Cancel,
-        pieces: Mapping[str, Piece],
-        whole: tuple[int, int] | None = None,
-        noted_from: int = 0,
+    def _soon(
+        self, graph: Graph, target: str, held: dict[str, Rendered], pieces: Mapping[str, Piece], cancel: Cancel
     ) -> dict[str, Rendered]:
-        """Render every needed node over its piece, several at a time, or over the `whole` range.
-
-        That is then kept, and states from the frame `noted_from` on.
-        """
-        done: dict[str, Rendered] = dict(held)
-        waiting: dict[str, Node] = {}
-        stack = [target]
-        while stack:
-            key = stack.pop()
-            if key in waiting or key in done:
-                continue
-            node = graph.nodes[key]
-            found = self.store.get(key, *whole) if whole else None
-            if found is not None:
-                done[key] = found
-            else:
-                waiting[key] = node
-            stack += node.before
+        """Render every needed node that is not held over its piece, several at a time."""
+        done = dict(held)
+        waiting = {key: graph.nodes[key] for key in pieces}
         running: dict[Future[Rendered], str] = {}
-        pool = self._pool if whole else self._urgent_pool
         try:
             while waiting or running:
                 ready = [n for n in waiting.values() if all(k in done for k in n.before)]
                 for node in ready:
                     del waiting[node.key]
-                    piece = Piece(*whole) if whole else pieces[node.key]
-                    work = partial(self._node, graph, node, done, piece, cancel, noted_from if whole else None)
-                    if len(ready) == 1 and not running and not whole:
+                    work = partial(self._node, graph, node, done, pieces[node.key], cancel)
+                    if len(ready) == 1 and not running:
                         done[node.key] = work()
                     else:
-                        job = pool.submit(work)
-                        running[job] = node.key
+                        running[self._urgent_pool.submit(work)] = node.key
                 if running:
                     for job in wait(running, return_when=FIRST_COMPLETED).done:
                         done[running.pop(job)] = job.result()
@@ -274,47 +255,18 @@ class Renderer:
             raise
         return done
 
-    def _node(
-        self,
-        graph: Graph,
-        node: Node,
-        done: dict[str, Rendered],
-        piece: Piece,
-        cancel: Cancel,
-        noted_from: int | None,
-    ) -> Rendered:
-        first, last, keep = piece.start, piece.stop, noted_from is not None
-
-        def note(frame: int, worker: Worker) -> None:
-            if noted_from is not None and frame >= noted_from:
-                self.states.note(node.twin, frame, worker)
-
-        def check() -> None:
-            cancel.check()
-            if keep:
-                self.gate.pass_through()
-
-        check()
-        begun = time.thread_time()
+    def _node(self, graph: Graph, node: Node, done: dict[str, Rendered], piece: Piece, cancel: Cancel) -> Rendered:
+        first = piece.start
+        stop = min([piece.stop, *(done[k].stop for k in node.before)])
         if node.stage is None and not node.gains and node.digest:
-            item = Rendered(first, self.read(node.digest, first, last))
-        elif node.stage is None:
-            parts = [done[k] for k in node.inputs]
-            stop = min([last, *(p.stop for p in parts)])
-            cuts = [p.cut(first, stop) for p in parts]
-            item = Rendered(first, mix_down(cuts, list(node.gains), node.channels, stop - first))
-        else:
-            source = done[node.inputs[0]]
-            keys = [done[node.keyed_by]] if node.keyed_by else []
-            stop = min([last, source.stop, *(k.stop for k in keys)])
-            key = keys[0].cut(first, stop) if keys else None
-            x = source.cut(first, stop)
-            audio, trace = run_stage(node, x, key, graph.rate, first, check, keep, piece.worker, note if keep else None)
-            item = Rendered(first if piece.worker is None else first - node.latency, audio, trace)
-        if keep:
-            item.seconds = time.thread_time() - begun
-            self.store.put(node.key, first, last, item)
-        return item
+            return Rendered(first, self.read(node.digest, first, stop))
+        if node.stage is None:
+            cuts = [done[k].cut(first, stop) for k in node.inputs]
+            return Rendered(first, mix_down(cuts, list(node.gains), node.channels, stop - first))
+        x, *keys = (done[k].cut(first, stop) for k in node.before)
+        key = keys[0] if keys else None
+        audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, piece.worker)
+        return Rendered(first if piece.worker is None else first - node.latency, audio)
 
 
 def _run_in_s(nodes: list[Node], held: Collection[str]) -> float:

@@ -1,0 +1,147 @@
+"""A range of many nodes at once: each works on what the one before it has made so far, so that every core is busy.
+
+Jobs are handed to the threads in the order of the graph, and threads take them up in that order: whatever a job waits
+for is done already or under way, so some job can always get on, however few threads there are.
+"""
+
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import Executor, Future, wait
+
+import numpy as np
+
+from ..errors import CancelledError
+from .cache import Rendered, RenderStore
+from .graph import Graph, Node
+from .node import BLOCK, Worker, mix_down, run_stage
+from .states import States
+
+STEP = 4 * BLOCK  # frames by which a job is behind the one it waits for, at the least
+_LOOK_S = 0.1
+
+
+class _Growing:
+    """Frames [start, stop) of a node while they are being made."""
+
+    def __init__(self, start: int, stop: int, channels: int) -> None:
+        self.start, self.stop = start, max(start, stop)
+        self.audio = np.empty((channels, self.stop - start))
+        self._until, self._failed = start, False
+        self._told = threading.Condition()
+
+    def made(self, until: int) -> None:
+        """The frames up to this one are there."""
+        with self._told:
+            self._until = until
+            self._told.notify_all()
+
+    def fail(self) -> None:
+        """They will not all be made."""
+        with self._told:
+            self._failed = True
+            self._told.notify_all()
+
+    def wait_for(self, until: int, check: Callable[[], None]) -> None:
+        """Wait for the frames up to this one; CancelledError once they will not come."""
+        with self._told:
+            while self._until < min(until, self.stop):
+                if self._failed:
+                    raise CancelledError("what comes before was given up")
+                if not self._told.wait(_LOOK_S):
+                    check()
+
+    def cut(self, start: int, stop: int) -> np.ndarray:
+        """Frames [start, stop), a view."""
+        return self.audio[:, start - self.start : stop - self.start]
+
+
+class InStep:
+    """One range [first, last) of all that a target needs; kept in a store, as are states from `noted_from` on."""
+
+    def __init__(
+        self,
+        graph: Graph,
+        span: tuple[int, int],
+        read: Callable[[str, int, int], np.ndarray],
+        store: RenderStore,
+        states: States,
+        noted_from: int,
+        check: Callable[[], None],
+    ) -> None:
+        self.graph, self.read, self.store, self.states = graph, read, store, states
+        self.first, self.last = span
+        self.noted_from = noted_from
+        self.check = check
+        self._there: dict[str, Rendered | _Growing] = {}
+
+    def run(self, target: str, threads: Executor) -> dict[str, Rendered]:
+        """Every node that the target needs, by its key: from the store, or made by the threads."""
+        jobs: dict[str, Future[Rendered]] = {}
+        for node in self.graph.needed(target):
+            found = self.store.get(node.key, self.first, self.last)
+            if found is not None:
+                self._there[node.key] = found
+                continue
+            stop = min([self.last, *(self._there[k].stop for k in node.before)])
+            latency = node.latency if node.stage is not None else 0
+            mine = self._there[node.key] = _Growing(self.first, stop - latency, node.channels)
+            jobs[node.key] = threads.submit(self._make, node, mine, stop)
+        try:
+            return {k: jobs[k].result() if k in jobs else v for k, v in self._there.items()}  # type: ignore[misc]
+        except BaseException:
+            for job in jobs.values():
+                job.cancel()
+            for growing in self._there.values():
+                if isinstance(growing, _Growing):
+                    growing.fail()
+            wait(jobs.values())
+            raise
+
+    def _make(self, node: Node, mine: _Growing, stop: int) -> Rendered:
+        self.check()
+        begun = time.thread_time()
+        item = Rendered(self.first, mine.audio)
+        if node.stage is not None:
+            item.trace = self._stage(node, mine, stop)
+        elif node.digest and not node.gains:
+            mine.audio[:] = self.read(node.digest, self.first, stop)
+        else:
+            self._sum(node, mine)
+        mine.made(mine.stop)
+        item.seconds = time.thread_time() - begun
+        self.store.put(node.key, self.first, self.last, item)
+        return item
+
+    def _sum(self, node: Node, mine: _Growing) -> None:
+        for at in range(self.first, mine.stop, STEP):
+            to = min(at + STEP, mine.stop)
+            for key in node.inputs:
+                self._wait(key, to)
+            parts = [self._there[k].cut(at, to) for k in node.inputs]
+            mine.cut(at, to)[:] = mix_down(parts, list(node.gains), node.channels, to - at)
+            mine.made(to)
+
+    def _stage(self, node: Node, mine: _Growing, stop: int):  # type: ignore[no-untyped-def]
+        def ready(until: int) -> None:
+            self.check()
+            if (until - self.first) % STEP == BLOCK % STEP or until >= stop:
+                for key in node.before:
+                    self._wait(key, until + STEP)
+
+        def note(frame: int, worker: Worker) -> None:
+            if frame >= self.noted_from:
+                self.states.note(node.twin, frame, worker)
+
+        source, *keys = (self._there[k] for k in node.before)
+        key = keys[0].cut(self.first, stop) if keys else None
+        x = source.cut(self.first, stop)
+        _, trace = run_stage(
+            node, x, key, self.graph.rate, self.first, ready, note=note, out=mine.audio, made=mine.made
+        )
+        return trace
+
+    def _wait(self, key: str, until: int) -> None:
+        there = self._there[key]
+        if isinstance(there, _Growing):
+            there.wait_for(until, self.check)
