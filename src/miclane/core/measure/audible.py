@@ -5,6 +5,7 @@ Introduction to the Psychology of Hearing, ch. 3); bands of a third of an octave
 """
 
 import numpy as np
+from scipy.fft import rfft
 
 BANDS_HZ = tuple(float(f) for f in 1000 * 2.0 ** (np.arange(-9, 13) / 3))
 HEARD_DB, BANDS, SHARE = -4.0, 2, 0.1
@@ -17,7 +18,7 @@ def band_powers_db(audio: np.ndarray, rate: int) -> np.ndarray:
     if audio.shape[1] < _SIZE:
         return np.zeros((len(BANDS_HZ), 0))
     windows = np.lib.stride_tricks.sliding_window_view(audio, _SIZE, axis=1)[:, ::hop] * np.hanning(_SIZE)
-    power = (np.abs(np.fft.rfft(windows, axis=2)) ** 2).sum(axis=0)
+    power = (np.abs(rfft(windows, axis=2)) ** 2).sum(axis=0)
     bins = np.fft.rfftfreq(_SIZE, 1 / rate)
     rows = [
         power[:, (bins >= f * 2 ** (-1 / 6)) & (bins < f * 2 ** (1 / 6))].sum(axis=1)

@@ -16,7 +16,9 @@ def clipped_spans(audio: np.ndarray) -> tuple[Span, ...]:
     A round top of a low note is as level for three frames, but it is not entered steeply, and tops of a voice do not
     meet at one level in three places and more, above or below.
     """
-    found = (np.abs(audio) >= FULL_SCALE).any(axis=0)
+    found = np.zeros(audio.shape[1], bool)
+    for row in audio:
+        found |= (row >= FULL_SCALE) | (row <= -FULL_SCALE)
     for row in audio:
         for a, b in _flat_tops(row):
             found[a:b] = True
@@ -24,12 +26,13 @@ def clipped_spans(audio: np.ndarray) -> tuple[Span, ...]:
 
 
 def _flat_tops(x: np.ndarray) -> list[tuple[int, int]]:
-    peak = float(np.abs(x).max(initial=0.0))
+    peak = float(max(x.max(initial=0.0), -x.min(initial=0.0)))
     if peak < _QUIETEST or peak >= FULL_SCALE:
         return []
-    near = np.abs(x) > (1 - _NEAR) * peak
+    near = (x > (1 - _NEAR) * peak) | (x < -(1 - _NEAR) * peak)
+    after_near = np.flatnonzero(near[1:] & near[:-1]) + 1
     level = np.zeros(len(x), bool)
-    level[1:] = near[1:] & near[:-1] & (np.abs(np.diff(x)) <= _FLAT * peak)
+    level[after_near] = np.abs(x[after_near] - x[after_near - 1]) <= _FLAT * peak
     tops = []
     for a, b in runs(level):
         first, last = a - 1, b - 1  # the frames that are level with one another

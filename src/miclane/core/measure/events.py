@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from scipy.fft import rfft
 
 from .levels import runs
 from .sides import voice_in
@@ -51,7 +52,7 @@ class Hops:
 
     def power(self, a: int, b: int) -> np.ndarray:
         """Power (hops, bins) as float32 of the hops [a, b)."""
-        return np.abs(np.fft.rfft(self.views[a:b] * self.window, axis=1)).astype(np.float32) ** 2 * self.scale
+        return np.abs(rfft(self.views[a:b] * self.window, axis=1)).astype(np.float32) ** 2 * self.scale
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.fft import rfft
 
 from .levels import band_level_db, hop_frames, mean_squares, middle_of, runs
 from .phrases import Span
@@ -70,7 +71,7 @@ def find_hum(audio: np.ndarray, rate: int, phrases: list[Span]) -> Hum | None:
             part = mono[at : min(at + size, g.end)]
             if len(part) >= size // 2:
                 taper = window if len(part) == size else np.hanning(len(part))
-                spectra.append(np.abs(np.fft.rfft(part * taper, size)) ** 2 / (taper.sum() / 2) ** 2)
+                spectra.append(np.abs(rfft(part * taper, size)) ** 2 / (taper.sum() / 2) ** 2)
     if not spectra:
         return None
     power = np.median(spectra, axis=0)

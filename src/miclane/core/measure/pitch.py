@@ -1,6 +1,7 @@
 """Fundamental frequency by the cumulative mean normalised difference (YIN; de Cheveigné & Kawahara, JASA 2002)."""
 
 import numpy as np
+from scipy.fft import irfft, rfft
 
 from .levels import middle_of, runs
 
@@ -49,9 +50,9 @@ def _steady(f0: np.ndarray, trust: np.ndarray) -> np.ndarray:
 
 def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.ndarray, np.ndarray]:
     n = 1 << (frames.shape[1] + window).bit_length()
-    spectrum = np.fft.rfft(frames, n, axis=1)
-    head = np.fft.rfft(frames[:, :window], n, axis=1)
-    cross = np.fft.irfft(spectrum * head.conj(), n, axis=1)[:, :longest]
+    spectrum = rfft(frames, n, axis=1)
+    head = rfft(frames[:, :window], n, axis=1)
+    cross = irfft(spectrum * head.conj(), n, axis=1)[:, :longest]
     square = np.cumsum(np.pad(frames**2, ((0, 0), (1, 0))), axis=1)
     energy = square[:, window : window + longest] - square[:, :longest]
     difference = np.maximum(energy[:, :1] + energy - 2 * cross, 0)

@@ -11,11 +11,13 @@ bell and its standard error follow by generalised least squares.
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.fft import rfft
 
-from .levels import runs
+from .levels import middle_of, runs
 
 LOW_HZ, HIGH_HZ = 190.0, 4000.0
 AXIS_HZ = np.geomspace(240.0, 3200.0, 225)
+_LOOKED_AT_HZ = 5500.0
 RINGS_TO_HZ = 2500.0  # above it the upper formants of a voice stay where they are, whatever it sings
 Q = 8.0
 CUT_Q = 5.5
@@ -66,7 +68,7 @@ def bell_db(frequencies_hz: np.ndarray, centre_hz: np.ndarray, gain_db: float = 
 
 def ring_curve(audio: np.ndarray, rate: int, f0_hz: np.ndarray) -> RingCurve:
     """Gain of a bell at every frequency of AXIS_HZ in (channels, frames), given the pitch every 10 ms."""
-    mono = audio.mean(axis=0)
+    mono = middle_of(audio)
     top, weight = np.zeros(len(AXIS_HZ)), np.zeros(len(AXIS_HZ))
     for part in (_from_notes(mono, rate, f0_hz), _from_hiss(mono, rate, f0_hz)):
         top += part[0]
@@ -152,7 +154,6 @@ def _harmonics(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
     every = max(6, -(-count // _MOST_POINTS))
     moments = np.flatnonzero(steady)
     moments = moments[moments % every == 0]
-    padded = np.concatenate([np.zeros(_SIZE // 2), mono, np.zeros(_SIZE)])
     window, step = np.hanning(_SIZE), rate / _SIZE
     columns: list[tuple[np.ndarray, ...]] = []
     syllable, last = 0, -(10**9)
@@ -161,9 +162,9 @@ def _harmonics(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
             syllable += 1
         last = i
         start = round(i * rate / 100) + late
-        if start + _SIZE > len(padded):
+        if start > len(mono) + _SIZE // 2:
             break
-        size = np.abs(np.fft.rfft(padded[start : start + _SIZE] * window))
+        size = np.abs(rfft(_around(mono, start) * window))
         number = np.arange(1, min(int(HIGH_HZ / f0_hz[i]), _MOST_HARMONICS) + 1)
         f = number * f0_hz[i]
         reach = np.maximum(1.5 * step, 0.012 * f)
@@ -176,6 +177,13 @@ def _harmonics(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
     return f, level, at, number, syllables
 
 
+def _around(mono: np.ndarray, middle: int) -> np.ndarray:
+    """As many frames as are looked at at once around one of them; zeros beyond the ends."""
+    first, last = middle - _SIZE // 2, middle + _SIZE // 2
+    found = mono[max(first, 0) : max(last, 0)]
+    return found if len(found) == _SIZE else np.pad(found, (max(-first, 0), max(last - max(len(mono), 0), 0)))[:_SIZE]
+
+
 def _from_hiss(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Evidence of breaths and unvoiced consonants, their noise floor taken off."""
     nothing = np.zeros(len(AXIS_HZ)), np.zeros(len(AXIS_HZ))
@@ -184,10 +192,11 @@ def _from_hiss(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
         return nothing
     frames = np.lib.stride_tricks.sliding_window_view(mono, _SIZE)[::hop]
     window = np.hanning(_SIZE)
-    power = np.concatenate(
-        [np.abs(np.fft.rfft(frames[i : i + 256] * window, axis=1)) ** 2 for i in range(0, len(frames), 256)]
-    )
     f = np.fft.rfftfreq(_SIZE, 1 / rate)
+    f = f[f < _LOOKED_AT_HZ]
+    power = np.empty((len(frames), len(f)))
+    for i in range(0, len(frames), 256):
+        power[i : i + 256] = np.abs(rfft(frames[i : i + 256] * window, axis=1)[:, : len(f)]) ** 2
     sung = np.concatenate([[0], np.cumsum(f0_hz > 0)])
     first = np.clip(np.arange(len(frames)) * hop * 100 // rate - 4, 0, len(f0_hz))
     last = np.clip((np.arange(len(frames)) * hop + _SIZE) * 100 // rate + 1, 0, len(f0_hz))

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.fft import rfft
 
 from ..axes import AXIS_HZ
 from .levels import middle_of
@@ -21,7 +22,7 @@ def mean_power(mono: np.ndarray, rate: int, size: int = 8192, hop: int = 2048) -
     frames = np.lib.stride_tricks.sliding_window_view(mono, size)[::hop]
     total = np.zeros(size // 2 + 1)
     for k in range(0, len(frames), _AT_ONCE):
-        total += (np.abs(np.fft.rfft(frames[k : k + _AT_ONCE] * window, axis=1)) ** 2).sum(axis=0)
+        total += (np.abs(rfft(frames[k : k + _AT_ONCE] * window, axis=1)) ** 2).sum(axis=0)
     return np.fft.rfftfreq(size, 1 / rate), total / len(frames) / (window.sum() / 2) ** 2
 
 
@@ -101,7 +102,7 @@ def spectrogram_db(audio: np.ndarray, rate: int, columns: int, axis_hz: np.ndarr
     padded = np.concatenate([mono, np.zeros(size)])
     window = np.hanning(size)
     frames = padded[starts[:, None] + np.arange(size)] * window
-    power = np.abs(np.fft.rfft(frames, axis=1)) ** 2 / (window.sum() / 2) ** 2
+    power = np.abs(rfft(frames, axis=1)) ** 2 / (window.sum() / 2) ** 2
     f = np.fft.rfftfreq(size, 1 / rate)
     at = np.clip(np.searchsorted(f, axis_hz), 1, len(f) - 1)
     share = np.clip((axis_hz - f[at - 1]) / (f[at] - f[at - 1]), 0, 1)

@@ -1,5 +1,6 @@
 """Everything that is measured of one take."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -65,38 +66,46 @@ def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Tak
     audio = np.ascontiguousarray(audio, dtype=np.float64)
     where = known.sides if known and known.channels == audio.shape[0] else sides(audio)
     voice = voice_of(audio, where)
-    phrases = list(known.phrases) if known else find_phrases(voice, rate)
+    with ThreadPoolExecutor(2) as hands:
+        curve_of = hands.submit(_pitch_and_rings, voice, rate)
+        phrases = list(known.phrases) if known else find_phrases(voice, rate)
+        floor = noise_floor_dbfs(voice, rate, phrases)
+        level = voice_level_dbfs(voice, rate, phrases)
+        loudness = hands.submit(measure_loudness, audio, rate)
+        sibilants = hands.submit(find_sibilants, voice, rate)
+        f0, curve = curve_of.result()
+        span = pitch_range_hz(f0)
+        low, high = (known.lowest_hz, known.highest_hz) if known else span or (0.0, 0.0)
+        rings_known = floor is None or level - floor >= RINGS_FROM_DB
+        return Take(
+            rate=rate,
+            frames=audio.shape[1],
+            channels=audio.shape[0],
+            sides=sides(audio),
+            loudness=loudness.result(),
+            clipped=clipped_spans(audio),
+            phrases=tuple(phrases),
+            phrase_lufs=tuple(integrated_lufs(audio[:, p.start : p.end], rate) for p in phrases),
+            voice_dbfs=level,
+            noise_floor_dbfs=floor,
+            hum=find_hum(voice, rate, phrases),
+            rumble=find_rumble(voice, rate, phrases),
+            lowest_hz=low,
+            highest_hz=high,
+            sibilants=tuple(sibilants.result()),
+            plosives=tuple(find_plosives(voice, rate, phrases, low)),
+            breaths=tuple(find_breaths(voice, rate, phrases, floor)),
+            rings=tuple(pick_rings(curve)) if rings_known else (),
+            rings_known=rings_known,
+            ring_curve=curve,
+            balance=_balance(voice, rate, phrases),
+            spread_db=sung_spread_db(voice, rate, f0),
+        )
+
+
+def _pitch_and_rings(voice: np.ndarray, rate: int) -> tuple[np.ndarray, RingCurve]:
     f0, _ = track_pitch(voice, rate)
-    span = pitch_range_hz(f0)
-    low, high = (known.lowest_hz, known.highest_hz) if known else span or (0.0, 0.0)
-    floor = noise_floor_dbfs(voice, rate, phrases)
-    level = voice_level_dbfs(voice, rate, phrases)
-    curve = ring_curve(voice, rate, f0)
-    rings_known = floor is None or level - floor >= RINGS_FROM_DB
-    return Take(
-        rate=rate,
-        frames=audio.shape[1],
-        channels=audio.shape[0],
-        sides=sides(audio),
-        loudness=measure_loudness(audio, rate),
-        clipped=clipped_spans(audio),
-        phrases=tuple(phrases),
-        phrase_lufs=tuple(integrated_lufs(audio[:, p.start : p.end], rate) for p in phrases),
-        voice_dbfs=level,
-        noise_floor_dbfs=floor,
-        hum=find_hum(voice, rate, phrases),
-        rumble=find_rumble(voice, rate, phrases),
-        lowest_hz=low,
-        highest_hz=high,
-        sibilants=tuple(find_sibilants(voice, rate)),
-        plosives=tuple(find_plosives(voice, rate, phrases, low)),
-        breaths=tuple(find_breaths(voice, rate, phrases, floor)),
-        rings=tuple(pick_rings(curve)) if rings_known else (),
-        rings_known=rings_known,
-        ring_curve=curve,
-        balance=_balance(voice, rate, phrases),
-        spread_db=sung_spread_db(voice, rate, f0),
-    )
+    return f0, ring_curve(voice, rate, f0)
 
 
 def voice_level_dbfs(audio: np.ndarray, rate: int, phrases: list[Span]) -> float:
