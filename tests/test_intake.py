@@ -251,14 +251,14 @@ def test_a_range_too_large_to_keep_is_the_same_made_in_pieces(studio: Studio, tm
     stages = [{"kind": "eq", "id": "e", "bands": [{"gain_db": 4}]}, {"kind": "compressor", "id": "c"}]
     lane = {"id": "lead", "name": "Lead", "sound": sound, "stages": stages}
     state = studio.sessions.create(Session.model_validate({"name": "s", "lanes": [lane]}))
-    budget = studio.renderer(RATE).budget
-    enough, budget.limit_bytes = budget.limit_bytes, 1000
+    store, budget = studio.renderer(RATE).store, studio.renderer(RATE).budget
+    enough, store.limit_bytes = store.limit_bytes, 1000
     in_pieces = studio.sound(state, "mix", "lead", RATE, 2 * RATE)
-    budget.limit_bytes = enough
+    store.limit_bytes = enough
     assert residue_db(in_pieces, studio.sound(state, "mix", "lead", RATE, 2 * RATE)) < -140
     giving_up = Cancel()
     threading.Timer(10, giving_up.set).start()
-    with budget.spend(enough, giving_up.check):  # what is kept already waits for nobody
+    with budget.spend(budget.limit_bytes, giving_up.check):  # what is kept already waits for nobody
         studio.range(state, "mix", "lead", RATE, 2 * RATE, cancel=giving_up)
 
 

@@ -62,7 +62,8 @@ class Studio:
     def __init__(self, data: Folder, owner: bool = False, memory_bytes: int = MEMORY_BYTES) -> None:
         """On a data folder. Its `owner` alone sweeps what an earlier run left and may change the database's form.
 
-        Renders that are kept take `memory_bytes`, and those under way as much again.
+        Of `memory_bytes` five eighths are for renders that are kept, one for states of stages, two for renders under
+        way: what one of those needs beyond that is taken from no other, for it goes alone.
 
         UnusableDataError where the folder cannot be worked in, or is owned by another program already.
         """
@@ -84,8 +85,8 @@ class Studio:
         self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
         self._resting: dict[str, tuple[Timer, Cancel]] = {}
         self._renderers: dict[int, Renderer] = {}
-        self._store, self._budget = RenderStore(memory_bytes), Budget(memory_bytes)  # of all rates together
-        self._states = States(memory_bytes // 8)
+        self._store = RenderStore(memory_bytes * 5 // 8)  # these three of all rates together
+        self._states, self._budget = States(memory_bytes // 8), Budget(memory_bytes // 4)
         self._graphs: Recent[Graph] = Recent(24)
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)

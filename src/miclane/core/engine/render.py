@@ -196,7 +196,7 @@ class Renderer:
     def sound(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> np.ndarray:
         """Frames [start, stop) of a node as `loop` gives them; what would take much memory is made piece by piece."""
         first, last = self.span(graph, target, start, stop)
-        if self._bytes(graph, target, first, last) <= self.budget.limit_bytes // 2:
+        if self._bytes(graph, target, first, last) <= self.store.limit_bytes * 4 // 5:
             return self.loop(graph, target, start, stop, cancel).audio
         from .stream import flow  # which is built on this module
 

@@ -17,6 +17,7 @@ from .node import BLOCK, Worker
 
 STATES_BYTES = 128 << 20
 _APART = 48 * BLOCK  # bytes that may be kept for a block of the song, at most: larger states are kept more seldom
+_EACH_BYTES = 500  # an object with its attributes, or an array besides what is in it
 _MOST_TWINS = 20_000
 _NEVER_CHANGE = (BaseModel, str, int, float, complex, bool, np.generic, FunctionType, frozenset, type, type(None))
 _PASSING = ("_gain_db", "_parts_db")  # what a processor leaves of its last block, which nobody asks for any more
@@ -86,7 +87,7 @@ class Copied:
     """Copies of running things: what they change is copied, what they only read is shared.
 
     Only read are settings, and of a class with `SHARED` the attributes named there. One thing that stands in several
-    places is one in the copy as well. `nbytes` counts the arrays that were copied.
+    places is one in the copy as well. `nbytes` is about what was copied, objects included.
     """
 
     def __init__(self) -> None:
@@ -103,6 +104,7 @@ class Copied:
         return made
 
     def _copy(self, thing: Any) -> Any:
+        self.nbytes += _EACH_BYTES
         if isinstance(thing, np.ndarray):
             self.nbytes += thing.nbytes
             if thing.flags.forc:

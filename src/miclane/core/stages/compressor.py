@@ -37,7 +37,7 @@ class Follower:
         self.power = PowerLevel(channels, s.rms_ms, rate) if s.detector == "rms" else None
         self.curve = np.array([s.threshold_db, 1 / s.ratio_at_work - 1, s.knee_db])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate), s.hold_ms * rate / 1000])
-        self.state, self.responding = np.zeros(2), np.zeros(3)
+        self.state, self.responding = np.zeros(2), np.zeros(4)
 
     def level_db(self, heard: np.ndarray) -> np.ndarray:
         """Level in dB (padded n) of what is heard (channels, n)."""
