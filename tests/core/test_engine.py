@@ -1,5 +1,6 @@
 """Alignment, incremental rendering, loops against prints, determinism."""
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,9 @@ from conftest import RATE, db, noise, one_lane, residue_db, run, sine
 from miclane.core.audio import read_sound
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.cache import Rendered, RenderStore
+from miclane.core.engine.in_step import InStep
 from miclane.core.engine.render import Cancel, Renderer
+from miclane.core.engine.states import States
 from miclane.core.engine.stream import stream
 from miclane.core.errors import CancelledError
 from miclane.core.mix.chain import Chain
@@ -40,6 +43,42 @@ def test_the_result_does_not_depend_on_the_blocks(kind: str, channels: int) -> N
     first = run(stage_of(kind), x, key, block=len(x[0]) + 20000)
     for block in (64, 1000, 4097):
         assert residue_db(run(stage_of(kind), x, key, block=block).y, first.y) < -200
+
+
+@pytest.mark.parametrize("threads", [1, 2, 5])
+def test_a_range_is_the_same_bits_however_many_threads_make_it(demo, threads: int) -> None:
+    graph, read = Builder(demo.session).build(), demo.studio.sounds.reader(RATE)
+    key, span, states = graph.places["bus:mix:out"], (20 * RATE, 26 * RATE), States()
+    one = Renderer(read, threads=1).loop(graph, key, 22 * RATE, 25 * RATE)
+    with ThreadPoolExecutor(threads) as pool:
+        for store in (RenderStore(), RenderStore(3_000_000)):  # also where much of it is not kept for the next
+            for _ in range(2):
+                work = InStep(graph, span, read, store, states, 0, lambda: None)
+                found = work.run(key, pool)
+                assert set(found) == {n.key for n in graph.needed(key)}
+                again = InStep(graph, span, read, RenderStore(), states, 0, lambda: None).run(key, pool)
+                assert np.array_equal(found[key].audio, again[key].audio)
+        first = Renderer(read).span(graph, key, 22 * RATE, 25 * RATE)
+        same = InStep(graph, first, read, RenderStore(), states, 0, lambda: None).run(key, pool)[key]
+    assert np.array_equal(same.cut(22 * RATE, 25 * RATE), one.audio)
+
+
+def test_a_range_that_is_given_up_leaves_nobody_waiting(demo) -> None:
+    graph, read = Builder(demo.session).build(), demo.studio.sounds.reader(RATE)
+    cancel, looks = Cancel(), iter(range(10**6))
+
+    def check() -> None:
+        if next(looks) == 150:
+            cancel.set()
+        cancel.check()
+
+    with ThreadPoolExecutor(2) as pool:
+        with pytest.raises(CancelledError):
+            InStep(graph, (0, 30 * RATE), read, RenderStore(), States(), 0, check).run(
+                graph.places["bus:mix:out"], pool
+            )
+        assert pool.submit(lambda: "free").result(10) == "free"
+    assert next(looks) > 150
 
 
 @pytest.mark.parametrize("kind", KINDS)

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import soxr
 
 from conftest import RATE, sine
 from miclane.core.measure.loudness import (
@@ -102,3 +103,20 @@ def test_mono_counts_one_channel_and_silence_has_no_loudness() -> None:
     assert told.integrated_lufs <= -100
     assert told.range_lu == 0
     assert integrated_lufs(np.zeros((1, 0)), RATE) <= -100
+
+
+@pytest.mark.parametrize("rate", [44100, 96000])
+def test_the_true_peak_is_that_of_the_whole_wherever_it_stands(rate: int) -> None:
+    """Of noise to half the rate, of samples that alternate, of clicks at the ends: as if all of it were oversampled."""
+    rng, n = np.random.default_rng(3), 6 * rate
+    swelling = rng.normal(0, 0.1, (2, n)) * np.repeat(rng.uniform(0, 1, 60), n // 60)
+    turning = 0.3 * rng.normal(0, 0.2, (1, n))
+    turning[0, n // 2 : n // 2 + 400 : 2] += 0.3
+    turning[0, n // 2 + 1 : n // 2 + 401 : 2] -= 0.3
+    clicks = np.zeros((1, n))
+    clicks[0, 0] = clicks[0, -1] = 0.7
+    late = np.concatenate([np.zeros((1, n - 30)), rng.normal(0, 0.3, (1, 30))], axis=1)
+    for x in (swelling, turning, clicks, late, sine(rate / 4 * 0.999, -6, 6, rate, 1), np.zeros((1, n)), clicks[:, :5]):
+        finer = soxr.resample(x.T, rate, rate * (8 if rate < 80000 else 4), quality="VHQ")
+        whole = max(float(np.abs(finer).max()), float(np.abs(x).max()), 1e-10)
+        assert abs(true_peak_dbtp(x, rate) - 20 * np.log10(whole)) < 0.002

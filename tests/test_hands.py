@@ -1,0 +1,59 @@
+"""In which threads routes work, and how they are ranked among others."""
+
+import os
+import threading
+from typing import Any
+
+import pytest
+from fastapi import FastAPI
+from fastapi.testclient import TestClient
+
+from miclane.studio.order import URGENCY, Urgency
+from miclane.web.hands import Router, measuring
+
+
+@pytest.fixture
+def asked() -> Any:
+    """Asks a small application, with an urgency, and tells the thread that answered and how nice it was."""
+    router = Router()
+
+    def told() -> list[Any]:
+        nice = os.getpriority(os.PRIO_PROCESS, threading.get_native_id()) if hasattr(os, "getpriority") else 0
+        return [threading.current_thread().name.split("_")[0], nice, int(URGENCY.get())]
+
+    @router.get("/plain/{number}")
+    def plain(number: int) -> list[Any]:
+        return [*told(), number]
+
+    @router.get("/long")
+    @measuring
+    def long_one() -> list[Any]:
+        return told()
+
+    app = FastAPI()
+    app.include_router(router)
+
+    async def ranked(scope: Any, receive: Any, send: Any) -> None:
+        said = dict(scope.get("headers", [])).get(b"urgency")
+        if said:
+            URGENCY.set(Urgency(int(said)))
+        await app(scope, receive, send)
+
+    with TestClient(ranked) as web:
+        yield lambda path, urgency: web.get(path, headers={"urgency": str(int(urgency))}).json()
+
+
+@pytest.mark.parametrize("urgency", list(Urgency))
+def test_what_is_looked_at_works_in_threads_that_give_way(asked: Any, urgency: Urgency) -> None:
+    name, nice, seen, number = asked("/plain/7", urgency)
+    assert number == 7
+    assert seen == urgency  # what is wanted is known in the thread as well
+    later = urgency >= Urgency.REST
+    assert (name == "later") == later
+    own = os.getpriority(os.PRIO_PROCESS, 0)
+    assert nice == (10 if later else own)
+
+
+def test_long_measurements_have_threads_of_their_own(asked: Any) -> None:
+    name, nice, _ = asked("/long", Urgency.CHANGE)
+    assert (name, nice) == ("long", 10)
