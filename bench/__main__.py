@@ -2,7 +2,7 @@
 
 import sys
 
-from . import accuracy, attack, fuzz, knob, processors, whole, work
+from . import accuracy, attack, fuzz, knob, many, processors, whole, work
 
 
 def main() -> None:
@@ -12,6 +12,7 @@ def main() -> None:
         "processors": processors,
         "whole": whole,
         "knob": knob,
+        "many": many,
         "work": work,
         "attack": attack,
         "fuzz": fuzz,

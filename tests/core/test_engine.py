@@ -1,5 +1,10 @@
 """Alignment, incremental rendering, loops against prints, determinism."""
 
+import gc
+import itertools
+import threading
+import weakref
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -12,7 +17,7 @@ from conftest import RATE, db, noise, one_lane, residue_db, run, sine
 from miclane.core.audio import read_sound
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.cache import Rendered, RenderStore
-from miclane.core.engine.in_step import InStep
+from miclane.core.engine.in_step import InStep, _Growing
 from miclane.core.engine.render import Cancel, Renderer
 from miclane.core.engine.states import States
 from miclane.core.engine.stream import stream
@@ -79,6 +84,37 @@ def test_a_range_that_is_given_up_leaves_nobody_waiting(demo) -> None:
             )
         assert pool.submit(lambda: "free").result(10) == "free"
     assert next(looks) > 150
+
+
+def test_a_range_that_is_given_up_is_forgotten_at_once(demo) -> None:
+    """Not when the collector of circles next looks: it does not know how much sound hangs on one."""
+    graph, read = Builder(demo.session).build(), demo.studio.sounds.reader(RATE)
+    renderer, cancel, parts = Renderer(read), Cancel(), []
+
+    def reading(digest: str, start: int, stop: int) -> np.ndarray:
+        parts.append(weakref.ref(part := read(digest, start, stop)))
+        return part
+
+    def given_up(work: Callable[[], object]) -> None:
+        timer = threading.Timer(0.2, cancel.set)
+        timer.start()
+        with pytest.raises(CancelledError):
+            while True:
+                work()
+
+    gc.collect()
+    gc.disable()
+    try:
+        renderer.read, key, starts = reading, graph.places["bus:mix:out"], itertools.count()
+        given_up(lambda: renderer.loop(graph, key, next(starts), 30 * RATE, cancel))
+        given_up(lambda: renderer.preview(graph, key, 10 * RATE + next(starts), 20 * RATE, (0, 30 * RATE), cancel))
+        renderer.store.shrink(0)
+        alive = [x for x in gc.get_objects() if isinstance(x, _Growing | Rendered)]
+        assert len(alive) <= 1  # the store keeps one
+        assert parts
+        assert sum(part() is not None for part in parts) <= 1
+    finally:
+        gc.enable()
 
 
 @pytest.mark.parametrize("kind", KINDS)

@@ -90,13 +90,19 @@ class InStep:
         try:
             return {k: jobs[k].result() if k in jobs else v for k, v in self._there.items()}  # type: ignore[misc]
         except BaseException:
-            for job in jobs.values():
-                job.cancel()
-            for growing in self._there.values():
-                if isinstance(growing, _Growing):
-                    growing.fail()
-            wait(jobs.values())
+            self._give_up(jobs)
             raise
+
+    def _give_up(self, jobs: dict[str, Future[Rendered]]) -> None:
+        """Have all jobs ended, and hold on to nothing: what was raised leads back here, and would keep it alive."""
+        for job in jobs.values():
+            job.cancel()
+        for growing in self._there.values():
+            if isinstance(growing, _Growing):
+                growing.fail()
+        wait(jobs.values())
+        jobs.clear()
+        self._there.clear()
 
     def _make(self, node: Node, mine: _Growing, stop: int) -> Rendered:
         self.check()

@@ -246,12 +246,10 @@ class Renderer:
                     else:
                         running[self._urgent_pool.submit(work)] = node.key
                 if running:
-                    for job in wait(running, return_when=FIRST_COMPLETED).done:
-                        done[running.pop(job)] = job.result()
+                    _take_in(done, running)
         except BaseException:
-            for job in running:
-                job.cancel()
-            wait(running)
+            _give_up(running)
+            done.clear()
             raise
         return done
 
@@ -267,6 +265,27 @@ class Renderer:
         key = keys[0] if keys else None
         audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, piece.worker)
         return Rendered(first if piece.worker is None else first - node.latency, audio)
+
+
+def _take_in(done: dict[str, Rendered], running: dict[Future[Rendered], str]) -> None:
+    """Wait for one job at the least, and take in what has been made."""
+    ended = list(wait(running, return_when=FIRST_COMPLETED).done)
+    job = None
+    try:
+        while ended:
+            job = ended.pop()
+            done[running.pop(job)] = job.result()
+    finally:
+        ended.clear()
+        job = None  # what it raised leads back here
+
+
+def _give_up(running: dict[Future[Rendered], str]) -> None:
+    """Have all jobs ended, and forget them: what was raised leads back to them, and would keep them alive."""
+    for job in running:
+        job.cancel()
+    wait(running)
+    running.clear()
 
 
 def _run_in_s(nodes: list[Node], held: Collection[str]) -> float:

@@ -207,8 +207,8 @@ def stream(
                 station.gather()
             jobs = [pool.submit(run, hand, at) for hand in hands[1:]]
             run(hands[0], at)
-            for job in jobs:
-                job.result()
+            while jobs:
+                jobs.pop().result()  # held by no name: what one raises leads back here
             for station in line:
                 station.hand_on()
             at += chunk
