@@ -32,6 +32,8 @@ def _opened(page: Page, where: str, part: str) -> None:
     page.wait_for_function(FIGURES, timeout=120_000)
     if part == "song":
         page.keyboard.press("l")
+        page.wait_for_timeout(300)
+        page.evaluate("miclane.player.at = 48000")
     page.keyboard.press("Space")
     page.wait_for_function("() => miclane.player.playing && miclane.player.starved === false", timeout=120_000)
     page.wait_for_timeout(3000)

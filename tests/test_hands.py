@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 from fastapi import FastAPI
-from fastapi.testclient import TestClient
+from starlette.testclient import TestClient
 
 from miclane.studio.order import URGENCY, Urgency
 from miclane.web.hands import Router, measuring
