@@ -129,6 +129,16 @@ def test_what_is_looked_at_is_not_begun_while_something_is_about_to_be_heard(urg
     assert begun(order) == [2]
 
 
+def test_a_picture_waits_for_no_figures_that_take_long() -> None:
+    order = Order()
+    for number in range(4):
+        wish(order, number, FIGURES)
+    assert begun(order) == [3, 2]
+    wish(order, 8, PICTURES)
+    wish(order, 9, NEXT)
+    assert begun(order) == [8]
+
+
 def test_what_can_wait_leaves_a_hand_and_what_flows_holds_none() -> None:
     order = Order()
     flows = [wish(order, number, REST, flows=True) for number in range(5)]
@@ -136,7 +146,7 @@ def test_what_can_wait_leaves_a_hand_and_what_flows_holds_none() -> None:
     for number in range(10, 14):
         wish(order, number, NEXT)
         wish(order, 10 + number, PICTURES)
-    assert begun(order) == [23, 22]  # two hands at most; and what may be wanted next takes one of them at most
+    assert begun(order) == [23, 22, 21]  # three hands at most; what may be wanted next begins where nothing else does
     wish(order, 99, UNDER)
     assert begun(order) == [99]
     for each in flows:

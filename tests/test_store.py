@@ -1,5 +1,6 @@
 """The store: undo survives restarts, damaged files are noticed."""
 
+import json
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +11,7 @@ from conftest import RATE, noise, residue_db
 from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableSoundError
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Insert, Remove, Set
+from miclane.store.sounds import PIECE_BYTES
 from miclane.studio.studio import Studio
 
 
@@ -86,6 +88,35 @@ def test_sounds_are_kept_once_and_checked_on_read(tmp_path: Path) -> None:
     originals[0].write_bytes(originals[0].read_bytes()[:-500])
     with pytest.raises(UnusableSoundError, match="missing or damaged"):
         Studio(tmp_path / "data").sounds.reader(RATE)(first.digest, 0, RATE)
+
+
+def test_a_sound_is_compared_where_it_is_read_and_made_anew_where_it_is_damaged(tmp_path: Path) -> None:
+    studio = Studio(tmp_path / "data", owner=True)
+    x = noise(24.0, 0.1, 2)
+    soundfile.write(tmp_path / "a.wav", x.T, RATE, "FLOAT")
+    digest = studio.sounds.add(tmp_path / "a.wav", "a.wav", RATE).digest
+    studio.close()
+    path = next((tmp_path / "data" / "sounds" / "frames").rglob("*.f32"))
+    whole = path.read_bytes()
+    at = 4 * (x.shape[1] + 20 * RATE)  # in the second channel
+    path.write_bytes(whole[:at] + bytes([whole[at] ^ 64]) + whole[at + 1 :])
+    note = path.with_suffix(".json")
+    for pieces_known in (True, False):
+        told = json.loads(note.read_bytes())
+        if not pieces_known:  # as it was written when a file was compared as a whole
+            del told["pieces"]
+            note.write_text(json.dumps(told))
+            path.write_bytes(bytes(8) + whole[8:])
+        studio = Studio(tmp_path / "data", owner=True)
+        read = studio.sounds.reader(RATE)
+        assert residue_db(read(digest, 0, RATE), x[:, :RATE]) < -120
+        seen = studio.sounds._known[digest, RATE].looked_at
+        assert seen == {0, 4}
+        assert residue_db(read(digest, 19 * RATE, 22 * RATE), x[:, 19 * RATE : 22 * RATE]) < -120
+        assert residue_db(read(digest, 0, 24 * RATE), x) < -120
+        studio.close()
+        assert path.read_bytes() == whole
+        assert len(json.loads(note.read_bytes())["pieces"]) == -(-len(whole) // PIECE_BYTES)
 
 
 def test_half_written_files_are_swept_and_never_used(tmp_path: Path) -> None:

@@ -1,14 +1,15 @@
 """Sound files, kept once by content, and their frames at a session's rate, read piece by piece from disk."""
 
+import hashlib
 import json
 import secrets
 import shutil
 import threading
 from collections import defaultdict
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 from sqlalchemy import select
@@ -22,18 +23,31 @@ from .files import sweep_parts, whole_file, write_whole
 from .tables import SoundRow
 
 _FLOAT = np.dtype(np.float32)
+PIECE_BYTES = 1 << 20
+
+
+class _DamagedError(OSError):
+    """A file of frames is not what its note says."""
 
 
 @dataclass(frozen=True)
 class Frames:
-    """A file of frames (channels, count) as float32, one channel after another."""
+    """A file of frames (channels, count) as float32, one channel after another.
+
+    `pieces` are the hashes of its mebibytes: each is compared when something in it is first read.
+    """
 
     path: Path
     channels: int
     count: int
+    pieces: tuple[str, ...]
+    looked_at: set[int] = field(default_factory=set)
 
     def read(self, start: int, stop: int) -> np.ndarray | None:
-        """Frames [start, stop) as float64 (channels, n), zeros past the end; None where the file is too short."""
+        """Frames [start, stop) as float64 (channels, n), zeros past the end; None where the file is too short.
+
+        OSError where it cannot be read, or is damaged just there.
+        """
         last = min(stop, self.count)
         if start >= last:
             return np.zeros((self.channels, stop - start))
@@ -41,12 +55,23 @@ class Frames:
         part = np.empty(last - start, _FLOAT)
         with self.path.open("rb", buffering=0) as file:
             for c in range(self.channels):
-                file.seek(_FLOAT.itemsize * (c * self.count + start))
+                at = _FLOAT.itemsize * (c * self.count + start)
+                self._look_at(file, at, at + part.nbytes)
+                file.seek(at)
                 if file.readinto(part.data) < part.nbytes:
                     return None
                 out[c, : len(part)] = part
         out[:, len(part) :] = 0.0
         return out
+
+    def _look_at(self, file: BinaryIO, first: int, last: int) -> None:
+        for k in range(first // PIECE_BYTES, -(-last // PIECE_BYTES)):
+            if k in self.looked_at:
+                continue
+            file.seek(k * PIECE_BYTES)
+            if k >= len(self.pieces) or hashlib.sha256(file.read(PIECE_BYTES)).hexdigest() != self.pieces[k]:
+                raise _DamagedError(f"{self.path} is damaged in its mebibyte {k}")
+            self.looked_at.add(k)
 
 
 class SoundStore:
@@ -96,6 +121,9 @@ class SoundStore:
         for _ in range(2):
             try:
                 part = self._found(digest, rate).read(start, stop)
+            except _DamagedError:
+                part = None
+                self._frames_path(digest, rate).with_suffix(".json").unlink(missing_ok=True)  # to be made anew
             except OSError:
                 part = None
             if part is not None:
@@ -173,7 +201,7 @@ class SoundStore:
         return self.folder / "frames" / digest[:2] / f"{digest}-{rate}.f32"
 
     def _found(self, digest: str, rate: int) -> Frames:
-        """The file of frames, checked when it is first asked for and made anew where it is damaged."""
+        """The file of frames, made anew where it is not as long as its note says."""
         found = self._known.get((digest, rate))
         if found is not None:
             return found
@@ -189,10 +217,15 @@ class SoundStore:
         path = self._frames_path(digest, rate)
         try:
             note = json.loads(path.with_suffix(".json").read_bytes())
-            frames = Frames(path, int(note["channels"]), int(note["frames"]))
-            if path.stat().st_size != _FLOAT.itemsize * frames.channels * frames.count:
+            channels, count = int(note["channels"]), int(note["frames"])
+            if path.stat().st_size != _FLOAT.itemsize * channels * count:
                 return None
-            return frames if audio.content_hash(path) == note["sha256"] else None
+            if "pieces" not in note:  # of a time when a file was compared as a whole
+                if audio.content_hash(path) != note["sha256"]:
+                    return None
+                note["pieces"] = _pieces(path)
+                write_whole(path.with_suffix(".json"), json.dumps(note).encode())
+            return Frames(path, channels, count, tuple(map(str, note["pieces"])))
         except (OSError, ValueError, KeyError, TypeError):
             return None
 
@@ -217,8 +250,9 @@ class SoundStore:
                     seconds.close()
                     Path(seconds.name).unlink(missing_ok=True)
         note = {"sha256": audio.content_hash(target), "channels": source.channels, "frames": count}
-        write_whole(target.with_suffix(".json"), json.dumps(note).encode())
-        found = Frames(target, source.channels, count)
+        pieces = _pieces(target)
+        write_whole(target.with_suffix(".json"), json.dumps({**note, "pieces": pieces}).encode())
+        found = Frames(target, source.channels, count, tuple(pieces))
         self._known[(digest, rate)] = found
         return source, found
 
@@ -241,6 +275,12 @@ class _Source:
             block = following
         self.frames += block.shape[1]
         yield resampler.push(block, last=True)
+
+
+def _pieces(path: Path) -> list[str]:
+    """SHA-256 of every mebibyte of a file."""
+    with path.open("rb") as file:
+        return [hashlib.sha256(piece).hexdigest() for piece in iter(lambda: file.read(PIECE_BYTES), b"")]
 
 
 def _second_channel(target: Path) -> Any:

@@ -30,7 +30,7 @@ class Urgency(IntEnum):
 
 URGENCY: ContextVar[Urgency] = ContextVar("URGENCY", default=Urgency.CHANGE)  # of the wish that is being made just here
 WANTED: ContextVar[Cancel | None] = ContextVar("WANTED", default=None)  # of the wish that is being made just here
-HANDS = {Urgency.REST: 2, Urgency.FIGURES: 2, Urgency.PICTURES: 2, Urgency.NEXT: 1}  # at most so many as urgent or less
+HANDS = {Urgency.REST: 2, Urgency.FIGURES: 2, Urgency.PICTURES: 3, Urgency.NEXT: 1}  # so many of all these at most
 PATIENCE = 60  # so many others may be begun before one that waits
 _HEARD_SOON = (Urgency.UNDER_PLAYHEAD, Urgency.BEHIND)
 

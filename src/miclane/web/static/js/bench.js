@@ -22,7 +22,7 @@ export function reloadBody(stage, band = 0) {
   const opened = stage && band === 0 && stage !== box?.dataset.stage;
   const focus = (back) => [
     opened && back.startsWith(".gap") ? "" : back, // what was put in has taken the place of the gap
-    back.replace(BAND, `$1${which}`), // the same control, of the band that is shown now
+    BAND.test(back) ? back.replace(BAND, `$1${which}`) : "", // the same control, of the band that is shown now
     opened ? ".station[aria-current]" : "",
     which ? `.pin[data-band="${which}"]` : "",
     "#route .station[aria-current]",

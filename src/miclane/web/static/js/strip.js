@@ -182,7 +182,8 @@ export async function load() {
   try {
     if (view.rawKey !== `${state.lane}:${view.first}:${view.last}:${columns}`) {
       const raw = await picture(`/s/${state.id}/raw?lane=${state.lane}&start=${view.first}&stop=${view.last}&columns=${columns}`);
-      if (token !== view.token || !raw) return;
+      if (token !== view.token) return;
+      if (!raw) return void draw();
       view.raw = new Float32Array(await raw.arrayBuffer());
       view.rawKey = `${state.lane}:${view.first}:${view.last}:${columns}`;
       draw();
