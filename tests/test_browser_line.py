@@ -43,6 +43,20 @@ def test_only_pages_come_over_http_and_nothing_is_asked_twice_at_once(at, demo) 
     assert twice == set()
 
 
+def test_a_report_that_is_here_is_not_asked_for_again(at, demo) -> None:
+    page = at(LANE)
+    until(page, "document.querySelector('.report-data')")
+    page.wait_for_timeout(3000)
+    wire = wire_of(page)
+    page.reload()
+    until(page, "document.querySelector('.report-data') && document.querySelector('#lufs').textContent !== '—'")
+    page.wait_for_timeout(1000)
+    wire.asked.clear()
+    page.evaluate("import('/static/js/bench.js').then((m) => m.refreshPictures())")
+    page.wait_for_timeout(3500)
+    assert [a for a in wire.asked if "/report" in a] == []
+
+
 def test_what_is_changed_elsewhere_is_shown_as_it_happens_and_nothing_asks_meanwhile(at, demo, context) -> None:
     page = at(f"{LANE}?stage=peaks")
     until(page, "document.querySelector('#lufs').textContent !== '—'")

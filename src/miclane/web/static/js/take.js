@@ -12,11 +12,15 @@ let token = 0;
 async function loadReport() {
   const spot = $("#bench .report");
   if (!spot || !state.frames) return;
-  const mine = ++token;
   const stage = bench().dataset.stage;
+  const of = `${state.version} ${state.lane} ${stage} ${spot.dataset.report}`;
+  if (spot.dataset.of === of) return; // it is here, or on its way
+  spot.dataset.of = of;
+  const mine = ++token;
   for (const again of spot.childElementCount > 1 ? ["&again=1"] : ["", "&again=1"]) {
     const answer = await ask(`/s/${state.id}/lane/${state.lane}/report?${spot.dataset.report}${again}`, { part: true, urgency: URGENCY.next }).catch(() => null);
     if (mine !== token || bench()?.dataset.stage !== stage || !spot.isConnected) return;
+    if (!answer?.ok || answer.status === 204) delete spot.dataset.of;
     if (!answer?.ok) {
       if (spot.childElementCount < 2) spot.innerHTML = `<p class="dim p-3">The take could not be measured: ${answer ? (await answer.json()).error : "the server does not answer"}.</p>`;
       return;
