@@ -33,7 +33,7 @@ class Builder:
     part alone. The parts of an EQ or a multiband are its bands; of a split its branches; of a de-esser or plosive
     stage, HEARD (what it listens to) and TAKEN (what it takes). `duck_first` puts every return's ducker before its
     effect, to hear and see why it does not belong there. `bypass`, a path and a stage on it, leaves that stage out.
-    `name` tells the twins of this session from those of others.
+    `name` tells the twins of this session from those of others; without one there are none, and no states are left.
     """
 
     def __init__(
@@ -47,7 +47,7 @@ class Builder:
         name: str = "",
     ) -> None:
         self.session = session
-        self._said = digest_of(name, untreated, unducked, alone, duck_first, bypass)
+        self._said = digest_of(name, untreated, unducked, alone, duck_first, bypass) if name else ""
         self.alone = alone
         self.untreated = untreated
         self.unducked = unducked
@@ -245,7 +245,7 @@ class Builder:
             keyed_by=source,
             latency=latency,
             memory_s=memory_s,
-            twin=digest_of(self._said, place, settings, rate),
+            twin=digest_of(self._said, place, settings, rate) if self._said else "",
         )
         return self.graph.add(node)
 

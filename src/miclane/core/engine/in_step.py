@@ -14,7 +14,7 @@ import numpy as np
 from ..errors import CancelledError
 from .cache import Rendered, RenderStore
 from .graph import Graph, Node
-from .node import BLOCK, Worker, mix_down, run_stage
+from .node import BLOCK, Trace, Worker, mix_down, run_stage
 from .states import States
 
 STEP = 4 * BLOCK  # frames by which a job is behind the one it waits for, at the least
@@ -128,7 +128,7 @@ class InStep:
             mine.cut(at, to)[:] = mix_down(parts, list(node.gains), node.channels, to - at)
             mine.made(to)
 
-    def _stage(self, node: Node, mine: _Growing, stop: int):  # type: ignore[no-untyped-def]
+    def _stage(self, node: Node, mine: _Growing, stop: int) -> Trace | None:
         def ready(until: int) -> None:
             self.check()
             if (until - self.first) % STEP == BLOCK % STEP or until >= stop:

@@ -181,7 +181,7 @@ def _around(mono: np.ndarray, middle: int) -> np.ndarray:
     """As many frames as are looked at at once around one of them; zeros beyond the ends."""
     first, last = middle - _SIZE // 2, middle + _SIZE // 2
     found = mono[max(first, 0) : max(last, 0)]
-    return found if len(found) == _SIZE else np.pad(found, (max(-first, 0), max(last - max(len(mono), 0), 0)))[:_SIZE]
+    return np.pad(found, (max(-first, 0), max(last - len(mono), 0)))
 
 
 def _from_hiss(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
