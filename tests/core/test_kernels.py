@@ -6,11 +6,11 @@ from scipy.ndimage import minimum_filter1d
 from scipy.signal import argrelmax, butter, resample_poly, sosfilt
 
 from conftest import RATE, noise, residue_db
-from miclane.core.kernels import dynamics, fdn, limiter
+from miclane.core.kernels import dynamics, fdn, levels, limiter
 from miclane.core.kernels.biquad import cascade, delay_line, new_state
 
 RNG = np.random.default_rng(3)
-UNEVEN = (1, 2, 3, 5, 7, 8, 9, 15, 16, 17, 100)
+UNEVEN = (1, 2, 3, 5, 7, 8, 9, 15, 16, 17, 18, 24, 30, 100)
 
 
 def sections(count: int) -> np.ndarray:
@@ -31,8 +31,8 @@ def test_a_cascade_is_scipys_however_it_is_cut(count: int, channels: int) -> Non
         cascade(part, table, again, part)
         parts.append(part)
         at += length
-    assert np.array_equal(np.concatenate(parts, axis=1), y)
-    assert np.array_equal(again, state)
+    assert residue_db(np.concatenate(parts, axis=1), y) < -280
+    assert np.allclose(again, state, rtol=1e-12, atol=1e-14)
 
 
 def test_a_delay_moves_and_changes_nothing() -> None:
@@ -51,9 +51,9 @@ def test_a_delay_moves_and_changes_nothing() -> None:
 def test_decibels_and_back() -> None:
     level = np.geomspace(1e-9, 1e3, 8000)
     out = np.empty_like(level)
-    dynamics.decibels(level, 1.0, out)
+    levels.decibels(level, 1.0, out)
     assert np.abs(out - 20 * np.log10(level)).max() < 1e-6
-    dynamics.decibels(np.zeros(8), 1.0, out[:8])
+    levels.decibels(np.zeros(8), 1.0, out[:8])
     assert np.allclose(out[:8], -200)
     gain = np.linspace(-120, 40, 8000)
     ones, y = np.ones((1, 8000)), np.empty((1, 8000))
@@ -65,8 +65,8 @@ def test_decibels_and_back() -> None:
 
 def test_the_held_peak_is_the_greatest_of_the_last_blocks() -> None:
     x, length, blocks = noise(0.1, channels=2), 16, 12
-    out = dynamics.padded(x.shape[1])
-    dynamics.held_peak(x, np.zeros(blocks), np.array([0, 0, length]), np.zeros(2), out)
+    out = levels.padded(x.shape[1])
+    levels.held_peak(x, np.zeros(blocks), np.array([0, 0, length]), np.zeros(2), out)
     loudest = np.abs(x).max(axis=0)
     for i in range(x.shape[1]):
         begin = max(0, (i // length - blocks) * length)
@@ -121,7 +121,7 @@ def test_the_limiters_gain_is_least_then_mean_and_rests_when_it_may() -> None:
 def test_true_peaks_are_those_of_a_longer_interpolator() -> None:
     x = sosfilt(butter(8, 16000, fs=RATE, output="sos"), noise(0.2, 0.3, seed=8))
     table, _ = limiter.interpolator()
-    out = dynamics.padded(x.shape[1])
+    out = levels.padded(x.shape[1])
     limiter.true_peaks(x, table, 0.0, 0.0, np.zeros((1, limiter.TAPS)), out)
     fine = np.abs(resample_poly(x[0], 32, 1, window=("kaiser", 12.0)))
     late = limiter.TAPS // 2
@@ -132,7 +132,7 @@ def test_true_peaks_are_those_of_a_longer_interpolator() -> None:
         frame = crest // 32
         wanted = max(fine[crest], fine[32 * frame : 32 * frame + 29].max())
         assert abs(found[frame] - wanted) < 0.012 * fine.max()  # a tenth of a decibel of what could pass
-    skipped = dynamics.padded(x.shape[1])
+    skipped = levels.padded(x.shape[1])
     limiter.true_peaks(x, table, 10.0, 0.0, np.zeros((1, limiter.TAPS)), skipped)
     assert np.array_equal(skipped[late : x.shape[1]], np.abs(x[0, : x.shape[1] - late]))
 

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import UnsoundError
-from ..kernels.dynamics import power, weigh
 from ..kernels.dynamics import trace as reduce_block
+from ..kernels.dynamics import weigh
+from ..kernels.levels import power
 from ..stages.base import Stage
 from .graph import Node
 

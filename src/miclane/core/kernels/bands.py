@@ -3,7 +3,7 @@
 import numpy as np
 
 from . import kernel
-from .dynamics import amplitude_of
+from .levels import amplitude_of
 from .simd import fma, lane, larger, largest, load8, magnitude, minus, plus, put, splat8, spread8, times
 
 GROUP = 32  # taps that are summed in one go

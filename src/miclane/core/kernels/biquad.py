@@ -4,12 +4,14 @@ In a cascade section k needs what section k-1 made in the same frame. Taken aske
 section 0 works on frame t, all sections are independent of each other and run side by side in one vector register.
 The frames at either end, where some lanes have nothing to do, leave the state of those lanes as it is, so the result
 does not depend on how the sound is cut into blocks.
+
+Up to four sections wait for each other less: in direct form I, and three frames askew (`_four`).
 """
 
 import numpy as np
 
-from . import kernel
-from .simd import fma, last, load8, put, shifted, splat8, times, within
+from . import kernel, kernel_within
+from .simd import fma, lane, last, load4, load8, plus, put, shifted, shifted_halves, splat4, splat8, times, within
 
 _TINY = 1e-30
 
@@ -45,6 +47,63 @@ def keep_lanes(lanes, lane, state, first, count):
 def lanes_in(table):
     """The rows of a table as five vectors: b0, b1, b2, -a1, -a2."""
     return (load8(table[0], 0), load8(table[1], 0), load8(table[2], 0), load8(table[3], 0), load8(table[4], 0))
+
+
+@kernel_within
+def _step(x, u1, u2, v1, v2, v3, sections):
+    """One step of four sections, three frames askew: what goes into them now, and what comes out."""
+    b0, b1, b2, a1, a2 = sections
+    u = shifted(splat4(x), v3)
+    return u, fma(a1, v1, fma(a2, v2, fma(b0, u, fma(b1, u1, times(b2, u2)))))  # the latest last
+
+
+@kernel
+def _four(x, sections, state, y):
+    """Up to four sections (k, 6) over one channel x (n,) into y; state (k, 2) as of the transposed form, carried on.
+
+    What that holds goes into the first two frames; it is worked out again where each section's last frame passes.
+    """
+    n, k = x.shape[0], sections.shape[0]
+    table, held, begin = neutral(), np.zeros((2, 8)), np.zeros((12, 4))
+    lanes_of(sections, 0, k, 0, table)
+    load_lanes(state, 0, k, 0, held)
+    for section in range(4):
+        for j in range(2):
+            begin[3 * section + j, section] = held[j, section]
+    rows = (load4(table[0], 0), load4(table[1], 0), load4(table[2], 0), load4(table[3], 0), load4(table[4], 0))
+    _, b1, b2, a1, a2 = rows
+    u1 = u2 = v1 = v2 = v3 = p = q = splat4(0.0)
+    s = 0
+    while s < n + 9:
+        if s >= 12 and s + 6 < n:  # all in full swing
+            ua, va = _step(x[s], u1, u2, v1, v2, v3, rows)
+            ub, vb = _step(x[s + 1], ua, u1, va, v1, v2, rows)
+            uc, vc = _step(x[s + 2], ub, ua, vb, va, v1, rows)
+            ud, vd = _step(x[s + 3], uc, ub, vc, vb, va, rows)
+            ue, ve = _step(x[s + 4], ud, uc, vd, vc, vb, rows)
+            uf, vf = _step(x[s + 5], ue, ud, ve, vd, vc, rows)
+            y[s - 9], y[s - 8], y[s - 7] = last(va), last(vb), last(vc)
+            y[s - 6], y[s - 5], y[s - 4] = last(vd), last(ve), last(vf)
+            u1, u2, v1, v2, v3 = uf, ue, vf, ve, vd
+            s += 6
+            continue
+        u, v = _step(x[s] if s < n else 0.0, u1, u2, v1, v2, v3, rows)
+        if s < 12:
+            v = plus(v, load4(begin[s], 0))
+        if s >= 9:
+            y[s - 9] = last(v)
+        past = s - n + 1
+        if past >= 0 and past % 3 == 0:
+            ended = past // 3
+            p = within(ended, ended, fma(b1, u, fma(b2, u1, fma(a1, v, times(a2, v1)))), p)
+            q = within(ended, ended, fma(b2, u, times(a2, v)), q)
+        u1, u2, v1, v2, v3 = u, u1, v, v1, v2
+        s += 1
+    if n == 1:
+        p = plus(p, load4(held[1], 0))
+    put(held[0], 0, p)
+    put(held[1], 0, q)
+    keep_lanes(held, 0, state, 0, k)
 
 
 @kernel
@@ -151,6 +210,10 @@ def cascade(x, sections, state, y):
     """Filter x into y (both (channels, n), may be the same); sections (k, 6) normalised, state (channels, k, 2)."""
     k = sections.shape[0]
     channels = x.shape[0]
+    if 0 < k <= 4 and x.shape[1] > 0:
+        for c in range(channels):
+            _four(x[c], sections, state[c], y[c])
+        return
     if channels == 2 and 0 < k <= 8:
         table, left, right = neutral(), np.zeros((2, 8)), np.zeros((2, 8))
         lanes_of(sections, 0, k, 0, table)
@@ -183,6 +246,35 @@ def cascade(x, sections, state, y):
 
 
 @kernel
+def fork(x, below, above, below_state, above_state, low, high):
+    """x (n,) through two cascades of up to four sections (k, 6) at once, into low and high (n,)."""
+    n = x.shape[0]
+    table, lanes = neutral(), np.zeros((2, 8))
+    lanes_of(below, 0, below.shape[0], 0, table)
+    lanes_of(above, 0, above.shape[0], 4, table)
+    load_lanes(below_state, 0, below.shape[0], 0, lanes)
+    load_lanes(above_state, 0, above.shape[0], 4, lanes)
+    b0, b1, b2, a1, a2 = lanes_in(table)
+    p, q, v = load8(lanes[0], 0), load8(lanes[1], 0), splat8(0.0)
+    for t in range(n + 3):
+        u = shifted_halves(splat8(x[t] if t < n else 0.0), v)
+        v = fma(b0, u, p)
+        next_p, next_q = fma(a1, v, fma(b1, u, q)), fma(a2, v, times(b2, u))
+        if 3 <= t < n:
+            p, q = next_p, next_q
+        else:
+            first = max(0, t - n + 1)
+            p = within(first, min(t, 3), next_p, within(first + 4, min(t, 3) + 4, next_p, p))
+            q = within(first, min(t, 3), next_q, within(first + 4, min(t, 3) + 4, next_q, q))
+        if t >= 3:
+            low[t - 3], high[t - 3] = lane(v, 3), lane(v, 7)
+    put(lanes[0], 0, p)
+    put(lanes[1], 0, q)
+    keep_lanes(lanes, 0, below_state, 0, below.shape[0])
+    keep_lanes(lanes, 4, above_state, 0, above.shape[0])
+
+
+@kernel
 def exchange(line, at, part):
     """Replace part (n,) by what went through here line.shape[0] frames ago; returns the new place in the line."""
     n, length = part.shape[0], line.shape[0]
@@ -200,6 +292,12 @@ def exchange(line, at, part):
 
 
 @kernel
+def _copy(x, y):
+    for k in range(x.shape[0]):
+        y[k] = x[k]
+
+
+@kernel
 def _pass_through(held, x, y):
     for k in range(x.shape[0]):
         value = x[k]
@@ -211,6 +309,14 @@ def _pass_through(held, x, y):
 def delay_line(x, line, position, y):
     """Delay x (channels, n) by line.shape[1] frames into y; returns the new write position."""
     n, length = x.shape[1], line.shape[1]
+    if n >= length:
+        rest = length - position
+        for c in range(x.shape[0]):
+            _copy(line[c, position:], y[c, :rest])
+            _copy(line[c, :position], y[c, rest:length])
+            _copy(x[c, : n - length], y[c, length:])
+            _copy(x[c, n - length :], line[c])
+        return 0
     i, at = 0, position
     while i < n:
         count = min(n - i, length - at)

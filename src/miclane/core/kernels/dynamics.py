@@ -1,237 +1,17 @@
-"""Level detection, gain computers and their ballistics.
-
-Arrays of levels and gains are as long as the next multiple of eight (`padded`), so that whole vectors can be read and
-written; what lies past frame n means nothing. Work goes in chunks that stay in the nearest cache.
-"""
+"""Gains at work: compressors from the level to the sound, dynamic bands, faders, and the trace of what was done."""
 
 import numpy as np
 
-from . import kernel, kernel_in_any_order
-from .simd import (
-    exponent,
-    fma,
-    fused,
-    larger,
-    largest,
-    load8,
-    mantissa,
-    minus,
-    plus,
-    put,
-    rounded,
-    smaller,
-    splat8,
-    times,
-    two_to,
-    where_above,
-)
-
-CHUNK = 512
-_DB = 8.685889638065037  # 20 / ln 10
-_FLOOR = 1e-10
-_NOTHING_DB = -1e-9  # let go of at the end of a block: far under what another size of block may change
-_LN2 = 0.6931471805599453
-_PER_DB = 0.16609640474436813  # log2(10) / 20
-_DB_PER_OCTAVE = 6.020599913279624  # 20 log10 2
-_HALF_ROOT = 0.7071067811865476
-
-
-def _log2_over_x() -> tuple[float, ...]:
-    """Coefficients of log2(1 + x) / x for 1 + x from the half root of 2 to the root, by Chebyshev interpolation."""
-    nodes = np.polynomial.chebyshev.Chebyshev.interpolate(
-        lambda x: np.log1p(x) / np.log(2.0) / x, 8, [_HALF_ROOT - 1.0, 2.0 * _HALF_ROOT - 1.0]
-    )
-    return tuple(float(c) for c in nodes.convert(kind=np.polynomial.Polynomial).coef)
-
-
-_LOG2 = _log2_over_x()
-
-
-def padded(n: int) -> np.ndarray:
-    """Room for n values and what is needed to the next multiple of eight."""
-    return np.empty(-(-n // 8) * 8)
-
-
-@kernel
-def db_of(level):
-    """20 log10 of eight levels to 1e-6 dB, -200 at the least: a polynomial in the mantissa, best near 1."""
-    level = larger(level, splat8(_FLOOR))
-    x = minus(times(mantissa(level), splat8(_HALF_ROOT)), splat8(1.0))
-    p = splat8(_LOG2[8])
-    for k in range(7, -1, -1):
-        p = fma(p, x, splat8(_LOG2[k]))
-    octaves = fma(p, x, plus(exponent(level), splat8(0.5)))
-    return times(octaves, splat8(_DB_PER_OCTAVE))
-
-
-@kernel
-def amplitude_of(gain_db):
-    """10^(gain/20) of eight gains to 1e-8, exactly 1 at 0 dB; gains are held to ±380 dB."""
-    e = smaller(larger(times(gain_db, splat8(_PER_DB)), splat8(-63.0)), splat8(63.0))
-    whole = rounded(e)
-    t = times(minus(e, whole), splat8(_LN2))
-    p = fma(t, splat8(1.0 / 5040.0), splat8(1.0 / 720.0))
-    p = fma(t, p, splat8(1.0 / 120.0))
-    p = fma(t, p, splat8(1.0 / 24.0))
-    p = fma(t, p, splat8(1.0 / 6.0))
-    p = fma(t, p, splat8(0.5))
-    p = fma(t, p, splat8(1.0))
-    p = fma(t, p, splat8(1.0))
-    return times(two_to(whole), p)
-
-
-@kernel
-def decibels(level, scale, out):
-    """out = scale · 20 log10(level); both padded, may be the same."""
-    by = splat8(scale)
-    for i in range(0, out.shape[0], 8):
-        put(out, i, times(by, db_of(load8(level, i))))
-
-
-@kernel
-def static_gain(level_db, threshold_db, slope, knee_db):
-    """Gains in dB of eight levels by the soft-knee gain computer (Giannoulis, Massberg & Reiss 2012)."""
-    half = 0.5 * knee_db
-    bend = slope / (2.0 * knee_db) if knee_db > 1e-6 else 0.0
-    past = minus(level_db, splat8(threshold_db))
-    inside = larger(plus(past, splat8(half)), splat8(0.0))
-    bent = times(splat8(bend), times(inside, inside))
-    return where_above(splat8(half), past, bent, times(splat8(slope), past))
-
-
-@kernel
-def static_curve(level_db, threshold_db, slope, knee_db, out):
-    """Gain computer over padded levels in dB; slope = 1/ratio - 1."""
-    for i in range(0, out.shape[0], 8):
-        put(out, i, static_gain(load8(level_db, i), threshold_db, slope, knee_db))
-
-
-@kernel
-def _magnitudes(x, fresh, out):
-    """|x| into out where `fresh`, the larger of both elsewhere; all (n,)."""
-    if fresh:
-        for i in range(x.shape[0]):
-            out[i] = abs(x[i])
-    else:
-        for i in range(x.shape[0]):
-            v = abs(x[i])
-            out[i] = v if v > out[i] else out[i]
-
-
-@kernel
-def _loudest(x, start, count, out):
-    """Greatest magnitude over the channels of x from `start` on."""
-    for c in range(x.shape[0]):
-        _magnitudes(x[c, start : start + count], c == 0, out[start : start + count])
+from . import kernel
+from .following import NOTHING_DB, approach, follow, follow_eight, powers_of
+from .levels import CHUNK, amplitude_of, db_of, held_peak, static_gain, top_of
+from .simd import fma, last, last8, load8, minus, put, same, splat8, times
 
 
 @kernel
 def _product(x, weight, y):
     for i in range(x.shape[0]):
         y[i] = x[i] * weight[i]
-
-
-@kernel
-def hold(ring, places, levels, out):
-    """Replace magnitudes by the greatest of the last blocks.
-
-    ring holds the maxima of the last whole blocks. places: [frames in this block, next ring slot, block length];
-    levels: [maximum of this block, of the ring]; all carried on.
-    """
-    inside, slot, length = places[0], places[1], places[2]
-    current, held = levels[0], levels[1]
-    i = 0
-    while i < out.shape[0]:
-        stop = min(out.shape[0], i + length - inside)
-        inside += stop - i
-        part = out[i:stop]
-        for j in range(part.shape[0]):
-            v = part[j]
-            current = v if v > current else current
-            part[j] = current if current > held else held
-        i = stop
-        if inside == length:
-            inside = 0
-            gone = ring[slot]
-            ring[slot] = current
-            slot = slot + 1 if slot + 1 < ring.shape[0] else 0
-            if current >= held:
-                held = current
-            elif gone >= held:
-                held = 0.0
-                for k in range(ring.shape[0]):
-                    held = ring[k] if ring[k] > held else held
-            current = 0.0
-    places[0], places[1] = inside, slot
-    levels[0], levels[1] = current, held
-
-
-@kernel
-def held_peak(x, ring, places, levels, out):
-    """Greatest |x| over channels in the last blocks, as amplitude, into out (n,)."""
-    for start in range(0, x.shape[1], CHUNK):
-        count = min(CHUNK, x.shape[1] - start)
-        _loudest(x, start, count, out)
-        hold(ring, places, levels, out[start : start + count])
-
-
-@kernel
-def held_peak_db(x, ring, places, levels, out):
-    """As `held_peak`, in dB (padded n)."""
-    for start in range(0, x.shape[1], CHUNK):
-        count = min(CHUNK, x.shape[1] - start)
-        _loudest(x, start, count, out)
-        hold(ring, places, levels, out[start : start + count])
-        for i in range(start, start + count, 8):
-            put(out, i, db_of(load8(out, i)))
-
-
-@kernel
-def mean_square(x, coefficient, state, y):
-    """Exponentially weighted mean square of x (channels, n), of the loudest channel, into y."""
-    keep = 1.0 - coefficient
-    for c in range(x.shape[0]):
-        held = state[c]
-        for i in range(x.shape[1]):
-            fed = coefficient * (x[c, i] * x[c, i])
-            held = fused(keep, held, fed)
-            y[i] = held if c == 0 else max(y[i], held)
-        state[c] = held if held > 1e-30 else 0.0
-
-
-@kernel
-def follow(target, attack, release, hold, state):
-    """Targets in dB become the smoothed gain: a branching one-pole, so that 63 % of a step takes the set time.
-
-    Of the two steps the branch could take, the right one is the lower where the attack is the faster, otherwise the
-    higher: taking it so needs no branch. state: [gain in dB, frames held].
-    """
-    gain, held = state[0], state[1]
-    stay, linger = 1.0 - attack, 1.0 - release
-    if hold > 0.0:
-        for i in range(target.shape[0]):
-            goal = target[i]
-            if goal < gain:
-                gain += attack * (goal - gain)
-                held = 0.0
-            elif held < hold:
-                held += 1.0
-            else:
-                gain += release * (goal - gain)
-            target[i] = gain
-    elif attack >= release:
-        for i in range(target.shape[0]):
-            down, up = attack * target[i], release * target[i]
-            falling, rising = fused(stay, gain, down), fused(linger, gain, up)
-            gain = falling if falling < rising else rising
-            target[i] = gain
-    else:
-        for i in range(target.shape[0]):
-            down, up = attack * target[i], release * target[i]
-            falling, rising = fused(stay, gain, down), fused(linger, gain, up)
-            gain = falling if falling > rising else rising
-            target[i] = gain
-    state[0], state[1] = gain if gain < _NOTHING_DB else 0.0, held
 
 
 @kernel
@@ -245,23 +25,38 @@ def turn_down(x, start, count, gain_db, scale, mix, weight, y):
 
 
 @kernel
-def top_of(x):
-    """Largest of x (n,)."""
-    top, wide = splat8(-1e300), x.shape[0] // 8 * 8
-    for i in range(0, wide, 8):
-        top = larger(load8(x, i), top)
-    found = largest(top)
-    for i in range(wide, x.shape[0]):
-        found = x[i] if x[i] > found else found
-    return found
-
-
-@kernel
 def _level_to_gain(level, start, count, per_db, threshold_db, slope, knee_db):
     """Amplitudes (per_db 1) or powers (0.5) become targets in dB, in place."""
     by = splat8(per_db)
     for i in range(start, start + count, 8):
         put(level, i, static_gain(times(by, db_of(load8(level, i))), threshold_db, slope, knee_db))
+
+
+@kernel
+def _ride(part, per_db, curve, times_to, state, scale, mix, weight):
+    """Levels (n, a multiple of eight) become gains, and weight (n,) what these amount to, in one go.
+
+    What is held stays the same for long: then so does the goal.
+    """
+    by, dry, wet = splat8(per_db), splat8(1.0 - mix), splat8(mix * scale)
+    attack, release, tables = times_to[0], times_to[1], np.empty((3, 8))
+    powers_of(1.0 - attack, tables[0])
+    powers_of(1.0 - release, tables[1])
+    downs, ups, gain, sinks = load8(tables[0], 0), load8(tables[1], 0), state[0], False
+    before, goal_before = splat8(-1.0), 0.0
+    for i in range(0, part.shape[0], 8):
+        level = load8(part, i)
+        if same(level, before):
+            sinks = goal_before < gain
+            found = approach(goal_before, gain, downs if sinks else ups)
+            gain = last(found)
+        else:
+            goal = static_gain(times(by, db_of(level)), curve[0], curve[1], curve[2])
+            found, gain, sinks = follow_eight(goal, gain, sinks, attack, release, downs, ups, tables[2])
+            before, goal_before = last8(level), last(goal)
+        put(part, i, found)
+        put(weight, i, fma(wet, amplitude_of(found), dry))
+    state[0] = gain if abs(gain) > NOTHING_DB else 0.0
 
 
 @kernel
@@ -275,12 +70,15 @@ def _compress(x, per_db, curve, times_to, state, scale, mix, gain_db, y):
         if state[0] == 0.0 and top_of(part) <= bottom:
             part[:] = 0.0
             weight[:count] = 1.0 - mix + mix * scale
-            for c in range(x.shape[0]):
-                _product(x[c, start : start + count], weight, y[c, start : start + count])
+        elif times_to[2] > 0.0 or count % 8:
+            _level_to_gain(gain_db, start, count, per_db, curve[0], curve[1], curve[2])
+            follow(part, times_to[0], times_to[1], times_to[2], state)
+            turn_down(x, start, count, gain_db, scale, mix, weight, y)
             continue
-        _level_to_gain(gain_db, start, count, per_db, curve[0], curve[1], curve[2])
-        follow(part, times_to[0], times_to[1], times_to[2], state)
-        turn_down(x, start, count, gain_db, scale, mix, weight, y)
+        else:
+            _ride(part, per_db, curve, times_to, state, scale, mix, weight)
+        for c in range(x.shape[0]):
+            _product(x[c, start : start + count], weight, y[c, start : start + count])
 
 
 @kernel
@@ -313,6 +111,18 @@ def turn_all_down(x, gain_db, scale, mix, y):
 def _add_product(x, weight, y):
     for i in range(x.shape[0]):
         y[i] += x[i] * weight[i]
+
+
+@kernel
+def add_turned_down(x, gain_db, scale, mix, y):
+    """As `turn_all_down`, added to what is in y."""
+    weight, dry, wet = np.empty(CHUNK), splat8(1.0 - mix), splat8(mix * scale)
+    for start in range(0, x.shape[1], CHUNK):
+        count = min(CHUNK, x.shape[1] - start)
+        for i in range(0, count, 8):
+            put(weight, i, fma(wet, amplitude_of(load8(gain_db, start + i)), dry))
+        for c in range(x.shape[0]):
+            _add_product(x[c, start : start + count], weight, y[c, start : start + count])
 
 
 @kernel
@@ -361,15 +171,6 @@ def weigh(x, left, right, fresh, y):
     _weigh(x[0], left, fresh, y[0])
     if y.shape[0] > 1:
         _weigh(x[last], right, fresh, y[1])
-
-
-@kernel_in_any_order
-def power(x):
-    """Sum of the squares of x (n,): NaN or infinite where a sample is. NumPy's own holds the interpreter's lock."""
-    total = 0.0
-    for i in range(x.shape[0]):
-        total += x[i] * x[i]
-    return total
 
 
 @kernel

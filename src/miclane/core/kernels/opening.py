@@ -1,9 +1,12 @@
 """Gains that open and close: ducker and gate, and where the words begin that a ducker waits for."""
 
+import numpy as np
+
 from . import kernel
 from .biquad import exchange
-from .dynamics import top_of
-from .simd import fused, largest, load8, minus, smaller, splat8
+from .following import NOTHING_DB, follow_eight, follow_one, one_pole, powers_of
+from .levels import top_of
+from .simd import all_above, any_above, fused, larger, largest, last, load8, minus, put, smaller, splat8, times
 
 _STEP = 64  # frames that are looked at together
 
@@ -62,8 +65,14 @@ def _first_over(x, start, stop, bound):
 @kernel
 def _approach(gain, goal, coefficient, out):
     """One pole from a gain towards a goal, into out; the gain it ends with."""
-    stay, fed = 1.0 - coefficient, coefficient * goal
-    for k in range(out.shape[0]):
+    stay, fed, powers = 1.0 - coefficient, coefficient * goal, np.empty(8)
+    powers_of(stay, powers)
+    wide, rising, all_fed = out.shape[0] // 8 * 8, load8(powers, 0), splat8(fed)
+    for k in range(0, wide, 8):
+        found = one_pole(all_fed, gain, stay, rising)
+        put(out, k, found)
+        gain = last(found)
+    for k in range(wide, out.shape[0]):
         gain = fused(stay, gain, fed)
         out[k] = gain
     return gain
@@ -146,25 +155,42 @@ def _stand(ring, at, count, threshold_db):
 def gate_gain(level_db, n, threshold_db, hysteresis_db, slope, range_db, attack, release, hold, state, gain_db):
     """Gain in dB of a gate: open over the threshold, closing `hold` frames after the level fell under the lower one.
 
-    Closed, it goes down by `slope` dB for each dB under the threshold, to -range at the most. state: [gain in dB, open
-    (1) or not, frames since the level was last over], carried on.
+    Closed, it goes down by `slope` dB for each dB under the threshold, to -range at the most. level_db and gain_db
+    padded n. state: [gain in dB, open (1) or not, frames since the level was last over], carried on.
     """
-    gain, open_, since = state[0], state[1], state[2]
+    gain, open_, since = state[0], state[1] > 0.0, state[2]
     leave = threshold_db - hysteresis_db
-    for i in range(n):
-        level = level_db[i]
-        if level > threshold_db or (open_ > 0.0 and level > leave):
-            open_ = 1.0
-            since = 0.0
+    tables = np.empty((4, 8))
+    powers_of(1.0 - release, tables[0])
+    powers_of(1.0 - attack, tables[1])
+    downs, ups, goals, sinks = load8(tables[0], 0), load8(tables[1], 0), tables[3], False
+    for i in range(0, n, 8):
+        level, count = load8(level_db, i), min(8, n - i)
+        shut = times(splat8(slope), larger(splat8(0.0), minus(splat8(threshold_db), level)))
+        goal = minus(splat8(0.0), smaller(splat8(range_db), shut))
+        if open_ and all_above(level, splat8(leave)):
+            goal, since = splat8(0.0), 0.0
+        elif open_ and since + 8.0 <= hold and not any_above(level, splat8(leave)):
+            goal, since = splat8(0.0), since + count
+        elif not open_ and not any_above(level, splat8(threshold_db)):
+            since += count
         else:
-            since += 1.0
-            if since > hold:
-                open_ = 0.0
-        goal = 0.0
-        if open_ == 0.0:
-            goal = -min(range_db, slope * max(0.0, threshold_db - level))
-        gain += (attack if goal > gain else release) * (goal - gain)
-        if gain > -1e-6:
-            gain = 0.0
-        gain_db[i] = gain
-    state[0], state[1], state[2] = gain, open_, since
+            put(goals, 0, goal)
+            for k in range(count):
+                if level_db[i + k] > threshold_db or (open_ and level_db[i + k] > leave):
+                    open_, since = True, 0.0
+                else:
+                    since += 1.0
+                    open_ = open_ and since <= hold
+                goals[k] = 0.0 if open_ else goals[k]
+            goal = load8(goals, 0)
+        if count == 8:
+            found, gain, sinks = follow_eight(goal, gain, sinks, release, attack, downs, ups, tables[2])
+            put(gain_db, i, found)
+        else:
+            put(goals, 0, goal)
+            for k in range(count):
+                gain = follow_one(goals[k], gain, release, attack)
+                gain_db[i + k] = gain
+        gain = gain if gain < -NOTHING_DB else 0.0
+    state[0], state[1], state[2] = gain, 1.0 if open_ else 0.0, since

@@ -1,7 +1,12 @@
 """Gain of compressors that work within a range: down from a threshold, or up to one, by so many dB at the most."""
 
-from . import kernel
+import numpy as np
+
+from . import kernel, kernel_within
+from .following import NOTHING_DB, follow_eight, follow_one, powers_of
+from .levels import static_gain
 from .responses import soft_over
+from .simd import larger, load8, minus, plus, put, smaller, splat8
 
 
 @kernel
@@ -22,6 +27,17 @@ def up_db(level, threshold_db, slope, knee_db, most_db, noise_db, limit_db):
     return min(want, room)
 
 
+@kernel_within
+def _eight_goals(level, lifts, threshold, slope, knee, most, noise, limit):
+    """`up_db` where it lifts, else `down_db`, of eight levels."""
+    nothing = splat8(0.0)
+    if lifts:
+        want = smaller(splat8(most), static_gain(minus(nothing, level), -threshold, slope, knee))
+        room = plus(splat8(max(0.0, limit - noise)), larger(nothing, minus(level, splat8(noise))))
+        return smaller(want, room)
+    return larger(splat8(-most), static_gain(level, threshold, -slope, knee))
+
+
 @kernel
 def range_gain(level_db, n, lifts, curve, attack, release, state, gain_db):
     """Gains (padded n) of levels (padded n) in dB at the detector; state (1,): gain in dB, carried on.
@@ -29,18 +45,26 @@ def range_gain(level_db, n, lifts, curve, attack, release, state, gain_db):
     curve: [threshold_db, slope (1 - 1/ratio), knee_db, most_db, noise_db, limit_db]; the attack is the way down, the
     release the way up, each a one-pole coefficient in decibels.
     """
-    gain = state[0]
     threshold, slope, knee, most, noise, limit = curve[0], curve[1], curve[2], curve[3], curve[4], curve[5]
-    for i in range(n):
-        if lifts:
-            goal = up_db(level_db[i], threshold, slope, knee, most, noise, limit)
-        else:
-            goal = down_db(level_db[i], threshold, slope, knee, most)
-        gain += (attack if goal < gain else release) * (goal - gain)
-        if abs(gain) < 1e-7:
-            gain = 0.0
+    tables = np.empty((3, 8))
+    powers_of(1.0 - attack, tables[0])
+    powers_of(1.0 - release, tables[1])
+    downs, ups, gain, sinks = load8(tables[0], 0), load8(tables[1], 0), state[0], False
+    wide = n // 8 * 8
+    for i in range(0, wide, 8):
+        goal = _eight_goals(load8(level_db, i), lifts, threshold, slope, knee, most, noise, limit)
+        found, gain, sinks = follow_eight(goal, gain, sinks, attack, release, downs, ups, tables[2])
+        put(gain_db, i, found)
+    for i in range(wide, n):
+        level = level_db[i]
+        goal_here = (
+            up_db(level, threshold, slope, knee, most, noise, limit)
+            if lifts
+            else down_db(level, threshold, slope, knee, most)
+        )
+        gain = follow_one(goal_here, gain, attack, release)
         gain_db[i] = gain
-    state[0] = gain
+    state[0] = gain if abs(gain) > NOTHING_DB else 0.0
 
 
 @kernel

@@ -7,6 +7,9 @@ until that is looked at again.
 import numpy as np
 
 from . import kernel
+from .following import one_pole, powers_of
+from .levels import static_gain
+from .simd import all_above, any_above, fused, last, load8, minus, plus, put, shifted, splat8, times
 
 FET, OPTICAL, VARIABLE_MU, CLEAN = 0, 1, 2, 3
 MU_SPAN_DB = 12.0  # over this the slope of variable-mu comes to 63 % of its greatest
@@ -39,50 +42,119 @@ def wanted_db(kind, over, ratio, knee_db):
 
 @kernel
 def _fed_back(level_db, n, curve, attack, release, state, gain_db):
-    """FET without self-adjustment: nothing but its one state to wait for."""
+    """FET without self-adjustment: nothing but its one state to wait for.
+
+    Past the knee what is wanted is a straight line of the level and the state, beneath it nothing: while eight frames
+    stay there and go the same way, they are a plain one-pole.
+    """
     threshold, by, knee = curve[0], curve[1] - 1.0, curve[2]
     now, half = state[0] + state[1], 0.5 * knee
     bend = 0.5 * by / knee if knee > 0.0 else 0.0
-    for i in range(n):
-        over = level_db[i] - threshold - now
-        straight = by * over if over > 0.0 else 0.0
-        inside = over + half
-        target = bend * inside * inside if abs(over) < half else straight
-        rising, falling = now + attack * (target - now), now + release * (target - now)
-        now = rising if target > now else falling
+    tables = np.empty((3, 8))
+    poles = (1.0 - attack * (1.0 + by), 1.0 - release * (1.0 + by), 1.0 - release)
+    for k in range(3):
+        powers_of(poles[k], tables[k])
+    rising, sinking, letting_go = load8(tables[0], 0), load8(tables[1], 0), load8(tables[2], 0)
+    straight, nothing, bow = splat8(by), splat8(0.0), np.sqrt(bend)
+    i = one_by_one = 0
+    while i < n:
+        past = level_db[i] - threshold - now
+        if i >= one_by_one and i + 8 <= n and abs(past) >= half:
+            over, done, found = minus(load8(level_db, i), splat8(threshold)), False, nothing
+            if past < 0.0:
+                found = one_pole(nothing, now, poles[2], letting_go)
+                done = not any_above(minus(over, shifted(splat8(now), found)), splat8(-half))
+            else:
+                up = by * past > now
+                found = (
+                    one_pole(times(splat8(attack * by), over), now, poles[0], rising)
+                    if up
+                    else one_pole(times(splat8(release * by), over), now, poles[1], sinking)
+                )
+                before = shifted(splat8(now), found)
+                past_all = minus(over, before)
+                way = minus(times(straight, past_all), before)
+                done = not (any_above(nothing, way) if up else any_above(way, nothing))
+                done = done and not any_above(splat8(half), past_all)
+            if done:
+                put(gain_db, i, minus(nothing, found))
+                now = last(found)
+                i += 8
+                continue
+            one_by_one = i + 8
+        bent = fused(-bow, now, bow * (level_db[i] - threshold + half))  # the knee: (bow · (past + half))²
+        wanted = bent * bent
+        if abs(past) >= half:
+            wanted = by * past if past > 0.0 else 0.0
+        fed = attack if wanted > now else release
+        now = fused(1.0 - fed, now, fed * wanted)
         gain_db[i] = -now
-    state[0], state[1] = now, 0.0
+        i += 1
+    state[0], state[1] = now if now > 1e-12 else 0.0, 0.0
 
 
 @kernel
 def _lit(level_db, n, curve, attack, quick, scale, rate, state, gain_db):
     """Optical: what it remembers, and the release that follows from that, are looked at every sixteen frames."""
     threshold, slope, knee = curve[0], 1.0 - 1.0 / curve[1], curve[2]
-    half = 0.5 * knee
-    bend = 0.5 * slope / knee if knee > 0.0 else 0.0
     fast, slow, memory, since = state[0], state[1], state[2], int(state[3])
     learn, forget = 1.0 - np.exp(-_LOOKED / (1.2 * rate)), 1.0 - np.exp(-_LOOKED / (3.0 * rate))
     rest = 1.0 - OPTICAL_SHARE
     late = scale / ((0.5 + 4.5 * memory) * rate)
-    for i in range(n):
+    tables = np.empty((4, 8))
+    powers_of(1.0 - attack, tables[0])
+    powers_of(1.0 - quick, tables[1])
+    powers_of(1.0 - late, tables[2])
+    coming, going, wanted = load8(tables[0], 0), load8(tables[1], 0), tables[3]
+    wide = n // 8 * 8
+    i = 0
+    while i < n:
+        count = min(8, n - i)
+        target = static_gain(load8(level_db, i), threshold, slope, knee)
         if since == 0:
             deep = min((fast + slow) / _DEEP_DB, 1.0)
             memory += (learn if deep > memory else forget) * (deep - memory)
             late = scale / ((0.5 + 4.5 * memory) * rate)
+            powers_of(1.0 - late, tables[2])
             since = _LOOKED
-        since -= 1
-        over = level_db[i] - threshold
-        straight = slope * over if over > 0.0 else 0.0
-        inside = over + half
-        target = bend * inside * inside if abs(over) < half else straight
-        to_fast, to_slow = OPTICAL_SHARE * target - fast, rest * target - slow
-        if target > fast + slow:
-            fast += attack * to_fast
-            slow += attack * to_slow
-        else:
-            fast += quick * min(to_fast, 0.0)
-            slow += late * min(to_slow, 0.0)
-        gain_db[i] = -(fast + slow)
+        if i < wide and since >= 8:
+            to_fast, to_slow = times(splat8(OPTICAL_SHARE), target), times(splat8(rest), target)
+            put(wanted, 0, target)
+            if wanted[0] > fast + slow:
+                quicker = one_pole(times(splat8(attack), to_fast), fast, 1.0 - attack, coming)
+                slower = one_pole(times(splat8(attack), to_slow), slow, 1.0 - attack, coming)
+                both = plus(shifted(splat8(fast), quicker), shifted(splat8(slow), slower))
+                done = all_above(target, both)
+            else:
+                quicker = one_pole(times(splat8(quick), to_fast), fast, 1.0 - quick, going)
+                slower = one_pole(times(splat8(late), to_slow), slow, 1.0 - late, load8(tables[2], 0))
+                done = not any_above(to_fast, shifted(splat8(fast), quicker))
+                done = done and not any_above(to_slow, shifted(splat8(slow), slower))
+            if done:
+                put(gain_db, i, minus(splat8(0.0), plus(quicker, slower)))
+                fast, slow = last(quicker), last(slower)
+                since -= 8
+                i += 8
+                continue
+        put(wanted, 0, target)
+        for k in range(count):
+            if since == 0:
+                deep = min((fast + slow) / _DEEP_DB, 1.0)
+                memory += (learn if deep > memory else forget) * (deep - memory)
+                late = scale / ((0.5 + 4.5 * memory) * rate)
+                powers_of(1.0 - late, tables[2])
+                since = _LOOKED
+            since -= 1
+            to_fast_one, to_slow_one = OPTICAL_SHARE * wanted[k] - fast, rest * wanted[k] - slow
+            if wanted[k] > fast + slow:
+                fast += attack * to_fast_one
+                slow += attack * to_slow_one
+            else:
+                fast += quick * min(to_fast_one, 0.0)
+                slow += late * min(to_slow_one, 0.0)
+            gain_db[i + k] = -(fast + slow)
+        i += 8
+    fast, slow = fast if fast > 1e-12 else 0.0, slow if slow > 1e-12 else 0.0
     state[0], state[1], state[2], state[3] = fast, slow, memory, since
 
 

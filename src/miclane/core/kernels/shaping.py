@@ -1,19 +1,17 @@
 """Memoryless curves at eight times the rate, antiderivative antialiased.
 
 Antiderivatives after Parker, Zavalishin & Le Bivic, "Reducing the Aliasing of Nonlinear Waveshaping Using
-Continuous-Time Convolution", DAFx 2016; interpolation and decimation by one linear-phase filter, 40 frames late.
+Continuous-Time Convolution", DAFx 2016. Those of tube and tape are lengths √(1 + u²), and the difference of two of
+these over the way between them is the sum of what they are of over their own sum: exact however short the way.
 """
-
-from functools import lru_cache
 
 import numpy as np
 
-from . import kernel
+from . import kernel, kernel_within
+from .oversampling import BENT, HIGH, OUT, PAST, PIECE, TIMES, WIDTH, pass_on, put_by, take_up, weave
 from .simd import (
     fma,
-    lane,
     larger,
-    largest,
     load8,
     magnitude,
     minus,
@@ -21,45 +19,17 @@ from .simd import (
     plus,
     put,
     root,
-    shifted,
     smaller,
     splat8,
-    spread8,
     times,
     where_above,
 )
-from .simd import last as last_of
 
-TIMES = 8
-ROWS = 41  # of the interpolator, a row a frame
-DELAY = 60  # frames, of both filters
-HELD = 648  # fast frames the decimator looks back on
 TUBE, TAPE, HARD, ROUND = 0, 1, 2, 3
-_PIECE = 256  # frames that stay in the nearest cache at eight times the rate
 _NEAR = 1e-5  # over a shorter way than this the curve itself is taken
 _TUBE_BIAS = 0.35
 _TUBE_AT_REST = _TUBE_BIAS / (1.0 + _TUBE_BIAS**2) ** 0.5
 _TUBE_SCALE = (1.0 + _TUBE_BIAS**2) ** 1.5
-
-
-@lru_cache(maxsize=1)
-def oversampler() -> tuple[np.ndarray, np.ndarray]:
-    """Interpolator (ROWS · 8,), eight phases side by side, and decimator (HELD,), the last first.
-
-    Kaiser-windowed sincs, 105 dB down: the interpolator from 0.58 of the original rate on, the decimator from its half.
-    The decimator stands half a tap early, for the antiderivative comes half a tap late.
-    """
-    up = np.zeros((ROWS, TIMES))
-    up.ravel()[:321] = TIMES * _low_pass(321, 160.0, 0.985)
-    down = np.zeros(HELD)
-    down[7:] = _low_pass(641, 319.5, 0.915)[::-1]
-    return up.ravel(), down
-
-
-def _low_pass(count: int, centre: float, cutoff: float) -> np.ndarray:
-    n = np.arange(count) - centre
-    taps = np.sinc(n / TIMES * cutoff) * np.kaiser(count, 10.5)
-    return taps / taps.sum()
 
 
 @kernel
@@ -97,120 +67,86 @@ def antiderivative(kind, u):
     return _TUBE_SCALE * (np.sqrt(1.0 + v * v) - u * _TUBE_AT_REST)
 
 
-@kernel
-def _eight_antiderivatives(kind, u):
-    """`antiderivative` of eight, of any curve but the round one."""
-    if kind == HARD:
-        a, half = magnitude(u), splat8(0.5)
-        return where_above(splat8(1.0), a, times(half, times(u, u)), minus(a, half))
-    if kind == TAPE:
-        return root(fma(u, u, splat8(1.0)))
-    v = plus(u, splat8(_TUBE_BIAS))
-    return times(splat8(_TUBE_SCALE), minus(root(fma(v, v, splat8(1.0))), times(u, splat8(_TUBE_AT_REST))))
+@kernel_within
+def _length(u):
+    """√(1 + u²) of eight."""
+    return root(fma(u, u, splat8(1.0)))
+
+
+@kernel_within
+def _bent(kind, u0, u1, f0, f1):
+    """The mean of the curve on the way from u0 to u1, f0 and f1 the lengths of both (not of the hard curve)."""
+    mean = over(plus(u0, u1), plus(f0, f1))
+    return times(splat8(_TUBE_SCALE), minus(mean, splat8(_TUBE_AT_REST))) if kind == TUBE else mean
+
+
+@kernel_within
+def _hard(u0, u1):
+    """The same of the hard curve."""
+    half, one = splat8(0.5), splat8(1.0)
+    a0, a1, way = magnitude(u0), magnitude(u1), minus(u1, u0)
+    f0 = where_above(one, a0, times(half, times(u0, u0)), minus(a0, half))
+    f1 = where_above(one, a1, times(half, times(u1, u1)), minus(a1, half))
+    bent, near = over(minus(f1, f0), way), splat8(_NEAR)
+    middle = smaller(larger(times(half, plus(u0, u1)), splat8(-1.0)), one)
+    return where_above(magnitude(way), near, bent, middle)
 
 
 @kernel
-def _eight_shaped(kind, u):
-    """`shaped` of eight, of any curve but the round one."""
-    if kind == HARD:
-        return smaller(larger(u, splat8(-1.0)), splat8(1.0))
-    if kind == TAPE:
-        return over(u, root(fma(u, u, splat8(1.0))))
-    v = plus(u, splat8(_TUBE_BIAS))
-    bent = over(v, root(fma(v, v, splat8(1.0))))
-    return times(splat8(_TUBE_SCALE), minus(bent, splat8(_TUBE_AT_REST)))
+def _bend_rows(bench, kind, count):
+    """The rows at eight times the rate through a curve, each place over the way from the one before it."""
+    bias = splat8(_TUBE_BIAS if kind == TUBE else 0.0)
+    for i in range(PAST, PAST + count, 8):
+        u0 = plus(load8(bench, (HIGH + TIMES - 1) * WIDTH + i - 1), bias)
+        f0 = _length(u0)
+        for p in range(TIMES):
+            u1 = plus(load8(bench, (HIGH + p) * WIDTH + i), bias)
+            if kind == HARD:
+                put(bench, (BENT + p) * WIDTH + i, _hard(u0, u1))
+            else:
+                f1 = _length(u1)
+                put(bench, (BENT + p) * WIDTH + i, _bent(kind, u0, u1, f0, f1))
+                f0 = f1
+            u0 = u1
 
 
 @kernel
-def _bend_fast(kind, high, start, last):
-    """What stands in high from start on through a curve, in place, each over the way from the one before it.
-
-    last: [the value before, its antiderivative], carried on.
-    """
-    if kind == ROUND:
-        u0, f0 = last[0], last[1]
-        for k in range(start, high.shape[0]):
-            u = high[k]
-            f = antiderivative(kind, u)
-            step = u - u0
-            high[k] = (f - f0) / step if abs(step) > _NEAR else shaped(kind, 0.5 * (u + u0))
-            u0, f0 = u, f
-        last[0], last[1] = u0, f0
-        return
-    u0, f0, near = splat8(last[0]), splat8(last[1]), splat8(_NEAR)
-    for k in range(start, high.shape[0], TIMES):
-        u = load8(high, k)
-        f = _eight_antiderivatives(kind, u)
-        before, step = shifted(u0, u), minus(u, shifted(u0, u))
-        bent, way = over(minus(f, shifted(f0, f)), step), magnitude(step)
-        if -largest(minus(splat8(0.0), way)) <= _NEAR:
-            bent = where_above(way, near, bent, _eight_shaped(kind, times(splat8(0.5), plus(u, before))))
-        put(high, k, bent)
-        u0, f0 = u, f
-    last[0], last[1] = last_of(u0), last_of(f0)
+def _bend_rows_round(bench, count):
+    """As `_bend_rows` for the round curve, place by place."""
+    for i in range(PAST, PAST + count):
+        u0 = bench[(HIGH + TIMES - 1) * WIDTH + i - 1]
+        f0 = antiderivative(ROUND, u0)
+        for p in range(TIMES):
+            u1 = bench[(HIGH + p) * WIDTH + i]
+            f1, way = antiderivative(ROUND, u1), u1 - u0
+            bench[(BENT + p) * WIDTH + i] = (f1 - f0) / way if abs(way) > _NEAR else shaped(ROUND, 0.5 * (u0 + u1))
+            u0, f0 = u1, f1
 
 
 @kernel
-def drive(x, kind, up, down, history, fast, last, out):
+def drive(x, kind, starts, places, weights, keep, held, out):
     """x (channels, n) through a curve into out, DELAY frames late.
 
-    up (ROWS · 8,); history (channels, ROWS - 1), fast (channels, HELD) and last (channels, 2) are carried on.
+    starts, places, weights, keep as by `oversampler`; held (channels, sum of keep) is carried on.
     """
     channels, n = x.shape
-    line, high = np.empty(n + ROWS - 1), np.empty(TIMES * _PIECE + HELD)
+    bench = np.zeros((OUT + 1) * WIDTH)
     for c in range(channels):
-        line[: ROWS - 1] = history[c]
-        line[ROWS - 1 :] = x[c]
-        history[c] = line[n:]
-        high[:HELD] = fast[c]
-        for start in range(0, n, _PIECE):
-            count = min(_PIECE, n - start)
-            part = high[: HELD + TIMES * count]
-            for i in range(0, count - 3, 4):
-                _four_up(line, start + i, up, part, HELD + TIMES * i)
-            for i in range(count // 4 * 4, count):
-                total = splat8(0.0)
-                for t in range(ROWS):
-                    total = fma(spread8(line, start + i + ROWS - 1 - t), load8(up, TIMES * t), total)
-                put(part, HELD + TIMES * i, total)
-            _bend_fast(kind, part, HELD, last[c])
-            for i in range(0, count - 3, 4):
-                _four_down(part, TIMES * i + 1, down, out[c, start + i : start + i + 4])
-            for i in range(count // 4 * 4, count):
-                total = splat8(0.0)
-                for t in range(0, HELD, TIMES):
-                    total = fma(load8(part, TIMES * i + 1 + t), load8(down, t), total)
-                out[c, start + i] = _sum_of(total)
-            high[:HELD] = part[TIMES * count :].copy()
-        fast[c] = high[:HELD]
-
-
-@kernel
-def _four_up(line, first, up, high, to):
-    """Four frames from `first` on at eight times the rate, to high from `to` on."""
-    a, b, c, d = splat8(0.0), splat8(0.0), splat8(0.0), splat8(0.0)
-    for t in range(ROWS):
-        at, row = first + ROWS - 1 - t, load8(up, TIMES * t)
-        a, b = fma(spread8(line, at), row, a), fma(spread8(line, at + 1), row, b)
-        c, d = fma(spread8(line, at + 2), row, c), fma(spread8(line, at + 3), row, d)
-    put(high, to, a)
-    put(high, to + 8, b)
-    put(high, to + 16, c)
-    put(high, to + 24, d)
-
-
-@kernel
-def _four_down(high, first, down, out):
-    """Four frames back at the rate, the taps of the first of them from `first` on."""
-    a, b, c, d = splat8(0.0), splat8(0.0), splat8(0.0), splat8(0.0)
-    for t in range(0, HELD, TIMES):
-        at, row = first + t, load8(down, t)
-        a, b = fma(load8(high, at), row, a), fma(load8(high, at + 8), row, b)
-        c, d = fma(load8(high, at + 16), row, c), fma(load8(high, at + 24), row, d)
-    out[0], out[1], out[2], out[3] = _sum_of(a), _sum_of(b), _sum_of(c), _sum_of(d)
-
-
-@kernel
-def _sum_of(total):
-    near = lane(total, 0) + lane(total, 1) + lane(total, 2) + lane(total, 3)
-    return near + lane(total, 4) + lane(total, 5) + lane(total, 6) + lane(total, 7)
+        take_up(bench, keep, held[c])
+        for start in range(0, n, PIECE):
+            count = min(PIECE, n - start)
+            for i in range(count):
+                bench[PAST + i] = x[c, start + i]
+            for row in (1, 3, HIGH):
+                weave(bench, starts, places, weights, row, 2 * row + 1, count)
+            if kind == ROUND:
+                _bend_rows_round(bench, count)
+            else:
+                _bend_rows(bench, kind, count)
+            weave(bench, starts, places, weights, 23, 27, count)
+            weave(bench, starts, places, weights, 27, OUT, count)
+            weave(bench, starts, places, weights, OUT, OUT + 1, count)
+            for i in range(count):
+                out[c, start + i] = bench[OUT * WIDTH + PAST + i]
+            pass_on(bench, keep, count)
+        put_by(bench, keep, held[c])

@@ -2,9 +2,10 @@
 
 import numpy as np
 
-from . import kernel
+from . import kernel, kernel_within
 from .biquad import exchange, keep_lanes, lanes_in, lanes_of, load_lanes, neutral
-from .dynamics import CHUNK, db_of, follow, hold
+from .following import NOTHING_DB, follow, follow_eight, powers_of
+from .levels import CHUNK, db_of, hold
 from .simd import (
     fma,
     lane,
@@ -73,26 +74,43 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow):
     put(levels, 0, larger(m, splat4(1e-30)))
 
 
-@kernel
-def _balance(band, voice, around, past, gain_db, threshold_db, max_cut_db, floor_db):
-    """Powers (padded) become decibels; `past` how far the band is over what is allowed, gain_db the cut wanted.
+@kernel_within
+def _weighed(band, voice, around, limits):
+    """Of eight powers the cut wanted in dB, the excess, the balance and the level around.
 
     A frame counts as sibilant where the band outweighs the voice at that moment; its cut is its excess over `around`
-    plus the threshold, up to the greatest cut.
+    plus the threshold, up to the greatest cut. limits: [threshold_db, max_cut_db, floor_db].
     """
     half, nothing, one = splat8(0.5), splat8(0.0), splat8(1.0)
+    b, v = times(half, db_of(band)), times(half, db_of(voice))
+    a = larger(times(half, db_of(around)), splat8(limits[2]))
+    excess = minus(minus(b, a), splat8(limits[0]))
+    hiss = times(plus(minus(b, v), splat8(3.0)), splat8(1.0 / 6.0))
+    hiss = smaller(larger(hiss, nothing), one)
+    cut = smaller(larger(excess, nothing), splat8(limits[1]))
+    return minus(nothing, times(cut, hiss)), excess, minus(b, v), a
+
+
+@kernel
+def _cut(band, voice, around, count, limits, times_to, state, found, start, gain_db):
+    """Powers (padded count) become the cut, smoothed, in gain_db (padded count); found as in `deess_gain`."""
+    attack, release, tables = times_to[0], times_to[1], np.empty((3, 8))
+    powers_of(1.0 - attack, tables[0])
+    powers_of(1.0 - release, tables[1])
+    downs, ups, gain, sinks = load8(tables[0], 0), load8(tables[1], 0), state[0], False
+    wide = count // 8 * 8
     for i in range(0, gain_db.shape[0], 8):
-        b = times(half, db_of(load8(band, i)))
-        v = times(half, db_of(load8(voice, i)))
-        a = larger(times(half, db_of(load8(around, i))), splat8(floor_db))
-        excess = minus(minus(b, a), splat8(threshold_db))
-        hiss = times(plus(minus(b, v), splat8(3.0)), splat8(1.0 / 6.0))
-        hiss = smaller(larger(hiss, nothing), one)
-        cut = smaller(larger(excess, nothing), splat8(max_cut_db))
-        put(voice, i, minus(b, v))
-        put(around, i, a)
-        put(past, i, excess)
-        put(gain_db, i, minus(nothing, times(cut, hiss)))
+        goal, excess, balance, level = _weighed(load8(band, i), load8(voice, i), load8(around, i), limits)
+        if found.shape[0]:
+            put(found[0], start + i, excess)
+            put(found[1], start + i, balance)
+            put(found[2], start + i, level)
+        if i < wide:
+            goal, gain, sinks = follow_eight(goal, gain, sinks, attack, release, downs, ups, tables[2])
+        put(gain_db, i, goal)
+    state[0] = gain if abs(gain) > NOTHING_DB else 0.0
+    if wide < count:
+        follow(gain_db[wide:count], attack, release, 0.0, state)
 
 
 @kernel
@@ -116,12 +134,12 @@ def deess_gain(x, filters, states, smoothing, levels, line, place, hold_at, limi
     the voice at the moment, the level of the voice around, in dB.
     """
     n = x.shape[1]
-    scratch, other = np.empty((4, CHUNK)), np.empty((3, CHUNK))
+    scratch, other = np.empty((3, CHUNK)), np.empty((3, CHUNK))
     for start in range(0, n, CHUNK):
         count = min(CHUNK, n - start)
         stop, wide = start + count, start + (count + 7) // 8 * 8
         width = wide - start
-        band, voice, around, past = scratch[0, :width], scratch[1, :width], scratch[2, :width], scratch[3, :width]
+        band, voice, around = scratch[0, :width], scratch[1, :width], scratch[2, :width]
         for c in range(x.shape[0]):
             held, part = (states[0][c], states[1][c]), x[c, start:stop]
             if c == 0:
@@ -142,7 +160,4 @@ def deess_gain(x, filters, states, smoothing, levels, line, place, hold_at, limi
         ):
             want[:] = 0.0
             continue
-        _balance(band, voice, around, past, want, limits[0], limits[1], limits[2])
-        if found.shape[0]:
-            found[0, start:wide], found[1, start:wide], found[2, start:wide] = past, voice, around
-        follow(want[:count], times_to[0], times_to[1], 0.0, state)
+        _cut(band, voice, around, count, limits, times_to, state, found, start, want)

@@ -230,6 +230,16 @@ def last(typing: Any, lanes: Any) -> Any:
 
 
 @intrinsic
+def last8(typing: Any, lanes: Any) -> Any:
+    """The last of eight lanes in all of them."""
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        return builder.shuffle_vector(args[0], args[0], ir.Constant(ir.VectorType(_I32, 8), [7] * 8))
+
+    return lanes(lanes), build
+
+
+@intrinsic
 def low_high_high(typing: Any, lanes: Any) -> Any:
     """Of eight lanes the last of the lower half, then the last of all three times over, as four."""
 
@@ -352,6 +362,47 @@ def where_above(typing: Any, a: Any, b: Any, yes: Any, no: Any) -> Any:
         return builder.select(builder.fcmp_ordered(">", args[0], args[1]), args[2], args[3])
 
     return yes(a, b, yes, no), build
+
+
+def _compared(builder: Any, args: Any, count: int) -> Any:
+    """Bits of the lanes in which the first is over the second."""
+    over = builder.fcmp_ordered(">", args[0], args[1])
+    return builder.bitcast(over, ir.IntType(count))
+
+
+@intrinsic
+def any_above(typing: Any, a: Any, b: Any) -> Any:
+    """Whether a > b in any lane."""
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        count = signature.args[0].count
+        return builder.icmp_unsigned("!=", _compared(builder, args, count), ir.Constant(ir.IntType(count), 0))
+
+    return types.boolean(a, b), build
+
+
+@intrinsic
+def same(typing: Any, a: Any, b: Any) -> Any:
+    """Whether a = b in every lane."""
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        count = signature.args[0].count
+        apart = builder.bitcast(builder.fcmp_unordered("!=", args[0], args[1]), ir.IntType(count))
+        return builder.icmp_unsigned("==", apart, ir.Constant(ir.IntType(count), 0))
+
+    return types.boolean(a, b), build
+
+
+@intrinsic
+def all_above(typing: Any, a: Any, b: Any) -> Any:
+    """Whether a > b in every lane."""
+
+    def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        count = signature.args[0].count
+        every = ir.Constant(ir.IntType(count), 2**count - 1)
+        return builder.icmp_unsigned("==", _compared(builder, args, count), every)
+
+    return types.boolean(a, b), build
 
 
 @intrinsic

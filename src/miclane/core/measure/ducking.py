@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from ..kernels.dynamics import padded
+from ..kernels.levels import padded
 from ..kernels.opening import duck_gain
 from ..stages.detector import Filter, PeakLevel, cut_sections
 from ..stages.duck import KEY_WINDOW_MS, Duck, release_share

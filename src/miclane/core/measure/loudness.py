@@ -7,7 +7,7 @@ import numpy as np
 import soxr
 
 from ..kernels.biquad import cascade, new_state
-from ..kernels.dynamics import padded
+from ..kernels.levels import padded
 from ..kernels.limiter import TAPS, interpolator, true_peaks
 
 _OFFSET = -0.691

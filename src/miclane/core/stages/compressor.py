@@ -9,9 +9,11 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import compress_by_peak, compress_by_power, follow, padded, static_curve
+from ..kernels.dynamics import compress_by_peak, compress_by_power
+from ..kernels.following import follow
+from ..kernels.levels import padded, static_curve
+from ..kernels.oversampling import DELAY
 from ..kernels.responses import CLEAN, FET, OPTICAL, VARIABLE_MU, respond, wanted_db
-from ..kernels.shaping import DELAY
 from .base import Stage, rule, setting
 from .detector import Filter, PeakLevel, PowerLevel, cut_sections, level_db, turned_down
 from .drive import Drive, DriveProcessor
@@ -41,7 +43,7 @@ class Follower:
 
     def level_db(self, heard: np.ndarray) -> np.ndarray:
         """Level in dB (padded n) of what is heard (channels, n)."""
-        return 0.5 * level_db(self.power.process(heard)) if self.power else self.peak.process_db(heard)
+        return level_db(self.power.process(heard), 0.5) if self.power else self.peak.process_db(heard)
 
     def gain_db(self, level: np.ndarray, n: int) -> np.ndarray:
         """Gain in dB (padded n) of levels (padded n) in dB."""

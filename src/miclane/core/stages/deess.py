@@ -13,7 +13,7 @@ import numpy as np
 from pydantic import AfterValidator, Field
 
 from ..kernels.biquad import new_state
-from ..kernels.dynamics import padded
+from ..kernels.levels import padded
 from ..kernels.sibilance import deess_gain
 from ..kernels.tracking import moving_centre
 from ..readings import StageReading

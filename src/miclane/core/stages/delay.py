@@ -11,7 +11,8 @@ import numpy as np
 from pydantic import model_validator
 
 from ..kernels.echoes import TAPS, echo, read_back, write_on
-from ..kernels.shaping import DELAY, HELD, ROUND, ROWS, antiderivative, drive, oversampler
+from ..kernels.oversampling import DELAY, oversampler
+from ..kernels.shaping import ROUND, drive
 from .base import Note, Stage, rule, setting, with_note
 from .processor import Processor, one_pole
 from .wet import blended, both_sides
@@ -32,6 +33,8 @@ def fraction_taps(fraction: float) -> np.ndarray:
 class DelayProcessor(Processor):
     """Two lines, each read through its taps; wet and dry."""
 
+    SHARED = ("steps",)  # never written to
+
     def __init__(self, s: "Echo", rate: int, channels: int) -> None:
         self.settings = s
         times = (s.time_ms, s.other_ms if s.sides == "two times" else s.time_ms)
@@ -45,9 +48,8 @@ class DelayProcessor(Processor):
         self.poles, self.held = np.array([low, high]), np.zeros((2, 2))
         self.drive = 10 ** (s.drive_db / 20) if s.drive_db > 0 else 0.0
         self.step = int(self.whole.min()) - DELAY - TAPS // 2 - 1  # frames that can be read before any is written
-        self.up, self.down = oversampler()
-        self.history, self.fast, self.last = np.zeros((2, ROWS - 1)), np.zeros((2, HELD)), np.zeros((2, 2))
-        self.last[:, 1] = antiderivative(ROUND, 0.0)
+        self.steps = oversampler()
+        self.bent_before = np.zeros((2, self.steps[-1].sum()))
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
@@ -67,7 +69,7 @@ class DelayProcessor(Processor):
         """Repeats of fed (2, n), their drive oversampled, as many frames in one go as the shortest time allows."""
         n = fed.shape[1]
         wet, early = np.empty_like(fed), self.whole - DELAY
-        curve = ROUND, self.up, self.down, self.history, self.fast, self.last
+        curve = ROUND, *self.steps, self.bent_before
         for at in range(0, n, self.step):
             count = min(self.step, n - at)
             heard, bent = np.empty((2, count)), np.empty((2, count))

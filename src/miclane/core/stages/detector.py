@@ -2,8 +2,9 @@
 
 import numpy as np
 
-from ..kernels.biquad import cascade, new_state
-from ..kernels.dynamics import decibels, held_peak, held_peak_db, mean_square, padded, turn_all_down
+from ..kernels.biquad import cascade, fork, new_state
+from ..kernels.dynamics import turn_all_down
+from ..kernels.levels import decibels, held_peak, held_peak_db, mean_square, padded
 from .eq_design import butterworth_q, section
 from .processor import one_pole
 
@@ -30,6 +31,21 @@ class Filter:
         y = np.empty_like(x)
         cascade(x, self.sections, self.state, y)
         return y
+
+
+class Fork:
+    """Two cascades of up to four sections with the same input."""
+
+    def __init__(self, below: np.ndarray, above: np.ndarray, channels: int) -> None:
+        self.below, self.above = below, above
+        self.states = new_state(channels, below), new_state(channels, above)
+
+    def process(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """x (channels, n) through the one and through the other."""
+        low, high = np.empty_like(x), np.empty_like(x)
+        for c in range(len(x)):
+            fork(x[c], self.below, self.above, self.states[0][c], self.states[1][c], low[c], high[c])
+        return low, high
 
 
 class PeakLevel:
@@ -77,10 +93,10 @@ class PowerLevel:
         return power
 
 
-def level_db(level: np.ndarray) -> np.ndarray:
-    """20 log10 of padded positive levels, −200 for silence."""
+def level_db(level: np.ndarray, scale: float = 1.0) -> np.ndarray:
+    """20 log10 of padded positive levels times `scale` (0.5 for powers), −200 of an amplitude for silence."""
     out = np.empty_like(level)
-    decibels(level, 1.0, out)
+    decibels(level, scale, out)
     return out
 
 

@@ -5,7 +5,8 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.shaping import DELAY, HARD, HELD, ROWS, TAPE, TUBE, antiderivative, bend, drive, oversampler, shaped
+from ..kernels.oversampling import DELAY, oversampler
+from ..kernels.shaping import HARD, TAPE, TUBE, bend, drive, shaped
 from .base import Stage, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
@@ -16,6 +17,8 @@ _CURVES = {"tube": TUBE, "tape": TAPE, "hard": HARD}
 
 class DriveProcessor(Processor):
     """Lows beside, the rest times the drive through the curve and back, then the makeup. `fine`: oversampled."""
+
+    SHARED = ("steps",)  # never written to
 
     def __init__(self, s: "Drive", rate: int, channels: int, fine: bool = True) -> None:
         self.settings, self.rate, self.fine = s, rate, fine
@@ -29,10 +32,8 @@ class DriveProcessor(Processor):
         self.level = PeakLevel(15.0, rate)
         self.smoothing = one_pole(20.0, rate)
         self.followed = 0.0
-        self.up, self.down = oversampler()
-        self.history = np.zeros((channels, ROWS - 1))
-        self.fast, self.last = np.zeros((channels, HELD)), np.zeros((channels, 2))
-        self.last[:, 1] = antiderivative(_CURVES[s.curve], 0.0)
+        self.steps = oversampler()
+        self.held = np.zeros((channels, self.steps[-1].sum()))
         self.makeup = 10 ** (s.makeup_db / 20)
 
     def start_at(self, frame: int) -> None:
@@ -44,7 +45,7 @@ class DriveProcessor(Processor):
         gain = self._amount(x)
         rest, bent = (x if low is None else x - low) * gain, np.empty_like(x)
         if self.fine:
-            drive(rest, _CURVES[s.curve], self.up, self.down, self.history, self.fast, self.last, bent)
+            drive(rest, _CURVES[s.curve], *self.steps, self.held, bent)
         else:
             bend(rest, _CURVES[s.curve], bent)
         bent /= gain if isinstance(gain, float) else self.gain_line.process(gain[None])[0]

@@ -5,7 +5,7 @@ from typing import ClassVar, Literal
 import numpy as np
 from pydantic import Field
 
-from ..kernels.dynamics import padded
+from ..kernels.levels import padded
 from ..kernels.opening import duck_gain, word_starts
 from .base import Key, Stage, rule, setting
 from .detector import Filter, PeakLevel, cut_sections, turned_down

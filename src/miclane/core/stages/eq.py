@@ -13,7 +13,8 @@ from pydantic import Field, model_validator
 
 from ..axes import AXIS_HZ
 from ..kernels.biquad import cascade, new_state
-from ..kernels.dynamics import add_swelling, band_gain, padded
+from ..kernels.dynamics import add_swelling, band_gain
+from ..kernels.levels import padded
 from ..readings import StageReading
 from .base import Key, Settings, Stage, rule
 from .detector import PeakLevel

@@ -5,7 +5,7 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
-from ..kernels.dynamics import padded
+from ..kernels.levels import padded
 from ..kernels.opening import gate_gain
 from .base import Passage, Stage, in_order, rule, setting
 from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
@@ -35,7 +35,7 @@ class GateProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
-        level = 0.5 * level_db(self.power.process(self.key_filter.process(x)))
+        level = level_db(self.power.process(self.key_filter.process(x)), 0.5)
         gain = padded(n)
         times_to = self.attack, self.release, s.hold_ms * self.rate / 1000
         gate_gain(level, n, s.threshold_db, s.hysteresis_db, s.ratio - 1, s.range_db, *times_to, self.state, gain)

@@ -7,7 +7,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import padded
+from ..kernels.levels import padded
 from ..kernels.ranges import range_gain, up_db
 from ..readings import StageReading
 from ..units import show_value

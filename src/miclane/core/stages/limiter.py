@@ -4,7 +4,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.dynamics import padded
+from ..kernels.levels import padded
 from ..kernels.limiter import TAPS, apply_gain, interpolator, limiter_gain, true_peaks
 from .base import Stage, rule
 from .detector import level_db

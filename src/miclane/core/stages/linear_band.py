@@ -11,7 +11,7 @@ from ..kernels.bands import AT_ONCE, GROUP, POINTS, cut_band, cut_low_band
 
 _DOWN_DB, _BETA = 70.0, 6.755
 _EDGE, _LEAST_EDGE_HZ = 0.1, 24.0  # an edge's way, as a share of the lower edge, and at the least
-_PIECE = 4096
+_PIECE = 16384
 _FEW_DOWN_DB, _FEW_BETA = 80.0, 7.857
 _OVER = 20  # values of a low band in a period of its upper edge, at the least
 _APART, _HALF_WIDTH = 0.1, 0.35  # octaves, of narrow bands side by side
@@ -116,7 +116,7 @@ class LinearBand:
         if reach > latency:
             raise ValueError(f"a band from {edges_hz[0][0]:g} Hz needs a longer look-ahead than {latency} frames")
         self.keep = latency + reach
-        self.line = np.zeros((channels + 1, self.keep + 4 * _PIECE + AT_ONCE + GROUP))
+        self.line = np.zeros((channels + 1, self.keep + _PIECE + AT_ONCE + GROUP))
         self.end = self.keep
         self.frame = -latency
 

@@ -10,12 +10,13 @@ from typing import Annotated, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
-from ..kernels.dynamics import padded
+from ..kernels.dynamics import add_turned_down
+from ..kernels.levels import padded
 from ..kernels.ranges import deepest, range_gain
 from ..readings import StageReading
 from ..units import show_value
 from .base import Settings, Stage, rule
-from .detector import Filter, PeakLevel, turned_down
+from .detector import Fork, PeakLevel
 from .eq_design import butterworth_q
 from .processor import Delay, Processor, one_pole
 
@@ -90,11 +91,12 @@ class MultibandProcessor(Processor):
             low, high, _ = crossover(edge, rate)
             others = [crossover(e, rate)[2] for e in edges[k + 1 :]]
             below = np.concatenate([low, *others]) if others else low
-            self.cuts.append((Filter(below, channels), Filter(high, channels)))
+            self.cuts.append(Fork(below, high, channels))
         lowest = (_LOWEST_HZ, *edges)
         self.levels = [PeakLevel(float(np.clip(600 / f, 1.0, 14.0)), rate) for f in lowest]
         self.delays = [Delay(channels, self.latency) for _ in s.bands]
         self.states = [np.zeros(1) for _ in s.bands]
+        self.curves = [b.curve for b in s.bands]
         self.scales = [10 ** (b.gain_db / 20) if b.on else 1.0 for b in s.bands]
         self.blend = s.mix, np.array(self.scales)[:, None]
         self.times = [(one_pole(b.attack_ms, rate), one_pole(b.release_ms, rate)) for b in s.bands]
@@ -105,22 +107,21 @@ class MultibandProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         n, mix = x.shape[1], self.settings.mix
-        parts, total, rest = np.zeros((len(self.delays), n)), np.zeros_like(x), x
+        gains = np.empty((len(self.delays), len(padded(n))))
+        total, rest = np.zeros_like(x), x
         for k, band in enumerate(self.settings.bands):
-            one = rest
+            one, gain = rest, gains[k]
             if k < len(self.cuts):
-                below, above = self.cuts[k]
-                one, rest = below.process(rest), above.process(rest)
-            gain = padded(n)
-            gain[:] = 0.0
+                one, rest = self.cuts[k].process(rest)
             if band.on:
                 level = self.levels[k].process_db(one)
-                range_gain(level, n, band.works == "up", band.curve, *self.times[k], self.states[k], gain)
-            parts[k] = gain[:n]
+                range_gain(level, n, band.works == "up", self.curves[k], *self.times[k], self.states[k], gain)
+            else:
+                gain[:] = 0.0
             late = self.delays[k].process(one)
             if not band.muted:
-                total += turned_down(late, gain, self.scales[k], mix)
-        self.parts_db = parts
+                add_turned_down(late, gain, self.scales[k], mix, total)
+        self.parts_db = gains[:, :n]
         return total
 
     def _amounts_to(self) -> np.ndarray | None:
