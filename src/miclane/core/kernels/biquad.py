@@ -50,11 +50,28 @@ def lanes_in(table):
 
 
 @kernel_within
-def _step(x, u1, u2, v1, v2, v3, sections):
-    """One step of four sections, three frames askew: what goes into them now, and what comes out."""
-    b0, b1, b2, a1, a2 = sections
-    u = shifted(splat4(x), v3)
-    return u, fma(a1, v1, fma(a2, v2, fma(b0, u, fma(b1, u1, times(b2, u2)))))  # the latest last
+def direct(u, u1, u2, v1, v2, rows):
+    """What comes out of sections in direct form I, from what goes in and what was before; rows as by `lanes_in`."""
+    b0, b1, b2, a1, a2 = rows
+    return fma(a1, v1, fma(a2, v2, fma(b0, u, fma(b1, u1, times(b2, u2)))))  # the latest last
+
+
+@kernel_within
+def transposed(u, u1, v, v1, rows):
+    """The state of the transposed form after a frame, from what went in and came out in it and in the one before."""
+    _, b1, b2, a1, a2 = rows
+    return fma(b1, u, fma(b2, u1, fma(a1, v, times(a2, v1)))), fma(b2, u, times(a2, v))
+
+
+@kernel
+def enter(held, lanes, begin):
+    """Lay a state (2, 8) of the transposed form out by steps, begin (12, lanes): into each section's first two frames.
+
+    Of eight lanes the upper four begin as the lower four do.
+    """
+    for k in range(lanes):
+        for j in range(2):
+            begin[3 * (k % 4) + j, k] = held[j, k]
 
 
 @kernel
@@ -67,36 +84,39 @@ def _four(x, sections, state, y):
     table, held, begin = neutral(), np.zeros((2, 8)), np.zeros((12, 4))
     lanes_of(sections, 0, k, 0, table)
     load_lanes(state, 0, k, 0, held)
-    for section in range(4):
-        for j in range(2):
-            begin[3 * section + j, section] = held[j, section]
+    enter(held, 4, begin)
     rows = (load4(table[0], 0), load4(table[1], 0), load4(table[2], 0), load4(table[3], 0), load4(table[4], 0))
-    _, b1, b2, a1, a2 = rows
     u1 = u2 = v1 = v2 = v3 = p = q = splat4(0.0)
     s = 0
     while s < n + 9:
         if s >= 12 and s + 6 < n:  # all in full swing
-            ua, va = _step(x[s], u1, u2, v1, v2, v3, rows)
-            ub, vb = _step(x[s + 1], ua, u1, va, v1, v2, rows)
-            uc, vc = _step(x[s + 2], ub, ua, vb, va, v1, rows)
-            ud, vd = _step(x[s + 3], uc, ub, vc, vb, va, rows)
-            ue, ve = _step(x[s + 4], ud, uc, vd, vc, vb, rows)
-            uf, vf = _step(x[s + 5], ue, ud, ve, vd, vc, rows)
+            ua = shifted(splat4(x[s]), v3)
+            va = direct(ua, u1, u2, v1, v2, rows)
+            ub = shifted(splat4(x[s + 1]), v2)
+            vb = direct(ub, ua, u1, va, v1, rows)
+            uc = shifted(splat4(x[s + 2]), v1)
+            vc = direct(uc, ub, ua, vb, va, rows)
+            ud = shifted(splat4(x[s + 3]), va)
+            vd = direct(ud, uc, ub, vc, vb, rows)
+            ue = shifted(splat4(x[s + 4]), vb)
+            ve = direct(ue, ud, uc, vd, vc, rows)
+            uf = shifted(splat4(x[s + 5]), vc)
+            vf = direct(uf, ue, ud, ve, vd, rows)
             y[s - 9], y[s - 8], y[s - 7] = last(va), last(vb), last(vc)
             y[s - 6], y[s - 5], y[s - 4] = last(vd), last(ve), last(vf)
             u1, u2, v1, v2, v3 = uf, ue, vf, ve, vd
             s += 6
             continue
-        u, v = _step(x[s] if s < n else 0.0, u1, u2, v1, v2, v3, rows)
+        u = shifted(splat4(x[s] if s < n else 0.0), v3)
+        v = direct(u, u1, u2, v1, v2, rows)
         if s < 12:
             v = plus(v, load4(begin[s], 0))
         if s >= 9:
             y[s - 9] = last(v)
-        past = s - n + 1
-        if past >= 0 and past % 3 == 0:
-            ended = past // 3
-            p = within(ended, ended, fma(b1, u, fma(b2, u1, fma(a1, v, times(a2, v1)))), p)
-            q = within(ended, ended, fma(b2, u, times(a2, v)), q)
+        ended = (s - n + 1) // 3
+        if s >= n - 1 and s - n + 1 == 3 * ended:
+            after = transposed(u, u1, v, v1, rows)
+            p, q = within(ended, ended, after[0], p), within(ended, ended, after[1], q)
         u1, u2, v1, v2, v3 = u, u1, v, v1, v2
         s += 1
     if n == 1:
@@ -246,6 +266,18 @@ def cascade(x, sections, state, y):
 
 
 @kernel
+def leave(past, u, u1, v, v1, rows, p, q):
+    """The states p, q of twice four sections, with those of which this is the last frame, `past` frames late."""
+    ended = past // 3
+    if past != 3 * ended:
+        return p, q
+    after = transposed(u, u1, v, v1, rows)
+    for k in (ended, ended + 4):
+        p, q = within(k, k, after[0], p), within(k, k, after[1], q)
+    return p, q
+
+
+@kernel
 def fork(x, below, above, below_state, above_state, low, high):
     """x (n,) through two cascades of up to four sections (k, 6) at once, into low and high (n,)."""
     n = x.shape[0]
@@ -254,20 +286,29 @@ def fork(x, below, above, below_state, above_state, low, high):
     lanes_of(above, 0, above.shape[0], 4, table)
     load_lanes(below_state, 0, below.shape[0], 0, lanes)
     load_lanes(above_state, 0, above.shape[0], 4, lanes)
-    b0, b1, b2, a1, a2 = lanes_in(table)
-    p, q, v = load8(lanes[0], 0), load8(lanes[1], 0), splat8(0.0)
-    for t in range(n + 3):
-        u = shifted_halves(splat8(x[t] if t < n else 0.0), v)
-        v = fma(b0, u, p)
-        next_p, next_q = fma(a1, v, fma(b1, u, q)), fma(a2, v, times(b2, u))
-        if 3 <= t < n:
-            p, q = next_p, next_q
-        else:
-            first = max(0, t - n + 1)
-            p = within(first, min(t, 3), next_p, within(first + 4, min(t, 3) + 4, next_p, p))
-            q = within(first, min(t, 3), next_q, within(first + 4, min(t, 3) + 4, next_q, q))
-        if t >= 3:
-            low[t - 3], high[t - 3] = lane(v, 3), lane(v, 7)
+    rows, begin = lanes_in(table), np.zeros((12, 8))
+    enter(lanes, 8, begin)
+    u1 = u2 = v1 = v2 = v3 = p = q = splat8(0.0)
+    s = 0
+    while s < n + 9:
+        while 12 <= s < n - 1:  # all in full swing
+            u = shifted_halves(splat8(x[s]), v3)
+            v = direct(u, u1, u2, v1, v2, rows)
+            low[s - 9], high[s - 9] = lane(v, 3), lane(v, 7)
+            u1, u2, v1, v2, v3 = u, u1, v, v1, v2
+            s += 1
+        u = shifted_halves(splat8(x[s] if s < n else 0.0), v3)
+        v = direct(u, u1, u2, v1, v2, rows)
+        if s < 12:
+            v = plus(v, load8(begin[s], 0))
+        if s >= 9:
+            low[s - 9], high[s - 9] = lane(v, 3), lane(v, 7)
+        if s >= n - 1:
+            p, q = leave(s - n + 1, u, u1, v, v1, rows, p, q)
+        u1, u2, v1, v2, v3 = u, u1, v, v1, v2
+        s += 1
+    if n == 1:
+        p = plus(p, load8(lanes[1], 0))
     put(lanes[0], 0, p)
     put(lanes[1], 0, q)
     keep_lanes(lanes, 0, below_state, 0, below.shape[0])

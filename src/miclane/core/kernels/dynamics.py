@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from . import kernel
+from . import kernel, kernel_within
 from .following import NOTHING_DB, approach, follow, follow_eight, powers_of
 from .levels import CHUNK, amplitude_of, db_of, held_peak, static_gain, top_of
 from .simd import fma, last, last8, load8, minus, put, same, splat8, times
@@ -14,12 +14,20 @@ def _product(x, weight, y):
         y[i] = x[i] * weight[i]
 
 
+@kernel_within
+def _weights(gain_db, start, count, scale, mix, weight):
+    """(1 - mix) + mix · scale · 10^(gain/20) of `count` gains from `start` on into weight (padded)."""
+    dry, wet, nothing = splat8(1.0 - mix), splat8(mix * scale), splat8(0.0)
+    at_rest = fma(wet, splat8(1.0), dry)
+    for i in range(0, count, 8):
+        gain = load8(gain_db, start + i)
+        put(weight, i, at_rest if same(gain, nothing) else fma(wet, amplitude_of(gain), dry))
+
+
 @kernel
 def turn_down(x, start, count, gain_db, scale, mix, weight, y):
     """y = x · ((1 - mix) + mix · scale · 10^(gain/20)) from `start` on; weight is scratch for a chunk."""
-    dry, wet = splat8(1.0 - mix), splat8(mix * scale)
-    for i in range(0, count, 8):
-        put(weight, i, fma(wet, amplitude_of(load8(gain_db, start + i)), dry))
+    _weights(gain_db, start, count, scale, mix, weight)
     for c in range(x.shape[0]):
         _product(x[c, start : start + count], weight, y[c, start : start + count])
 
@@ -116,11 +124,10 @@ def _add_product(x, weight, y):
 @kernel
 def add_turned_down(x, gain_db, scale, mix, y):
     """As `turn_all_down`, added to what is in y."""
-    weight, dry, wet = np.empty(CHUNK), splat8(1.0 - mix), splat8(mix * scale)
+    weight = np.empty(CHUNK)
     for start in range(0, x.shape[1], CHUNK):
         count = min(CHUNK, x.shape[1] - start)
-        for i in range(0, count, 8):
-            put(weight, i, fma(wet, amplitude_of(load8(gain_db, start + i)), dry))
+        _weights(gain_db, start, count, scale, mix, weight)
         for c in range(x.shape[0]):
             _add_product(x[c, start : start + count], weight, y[c, start : start + count])
 

@@ -5,11 +5,12 @@ from functools import lru_cache
 import numpy as np
 
 from . import kernel
+from .levels import top_of
 from .simd import (
+    any_above,
     fma,
     fused,
     larger,
-    largest,
     load8,
     magnitude,
     minus,
@@ -82,18 +83,19 @@ def true_peaks(x, table, skip_below, refine_above, history, out):
     channels, n = x.shape
     own = TAPS // 2
     room = out.shape[0] + TAPS + 8
-    buffer, tops = np.zeros(room), np.zeros(room // 8)
+    buffer, bound = np.zeros(room), splat8(skip_below)
     for c in range(channels):
         buffer[:TAPS] = history[c]
         buffer[TAPS : TAPS + n] = x[c]
         history[c] = buffer[n : n + TAPS]
-        for j in range(room // 8):
-            tops[j] = largest(magnitude(load8(buffer, 8 * j)))
         after, skipped = splat8(0.0), True
-        for j in range(out.shape[0] // 8):
-            i = 8 * j
+        first, second, third = magnitude(load8(buffer, 0)), magnitude(load8(buffer, 8)), magnitude(load8(buffer, 16))
+        for i in range(0, out.shape[0], 8):
+            fourth = magnitude(load8(buffer, i + 24))
+            loudest = larger(larger(first, second), larger(third, fourth))
+            first, second, third = second, third, fourth
             here = magnitude(load8(buffer, i + own))
-            if max(max(tops[j], tops[j + 1]), max(tops[j + 2], tops[j + 3])) <= skip_below:
+            if not any_above(loudest, bound):
                 skipped = True
                 top = here
             else:
@@ -104,7 +106,7 @@ def true_peaks(x, table, skip_below, refine_above, history, out):
                         total += table[6, t] * buffer[i + t]
                     after = splat8(abs(total))
                 top = larger(larger(larger(p1, p2), larger(p3, p4)), larger(larger(p5, p6), larger(p7, here)))
-                if largest(top) > refine_above:
+                if any_above(top, splat8(refine_above)):
                     f = refine_above
                     top = larger(top, _crest(shifted(after, p7), here, p1, f))
                     top = larger(top, larger(_crest(here, p1, p2, f), _crest(p1, p2, p3, f)))
@@ -183,9 +185,7 @@ def limiter_gain(peaks, n, ceiling, release, block, later, place, quiet, first, 
     for start in range(0, n, _AT_ONCE):
         part = peaks[start : min(start + _AT_ONCE, n)]
         count = part.shape[0]
-        top = last_peak
-        for i in range(count):
-            top = part[i] if part[i] > top else top
+        top = max(last_peak, top_of(part))
         if top <= ceiling and quiet[0] >= memory and quiet[1] >= memory:
             last_peak = part[count - 1]
             part[:] = 1.0

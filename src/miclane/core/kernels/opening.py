@@ -2,12 +2,13 @@
 
 import numpy as np
 
-from . import kernel
+from . import kernel, kernel_within
 from .biquad import exchange
-from .following import NOTHING_DB, follow_eight, follow_one, one_pole, powers_of
-from .levels import top_of
+from .following import NOTHING_DB, approach, follow_eight, follow_one, one_pole, powers_of
+from .levels import db_of, top_of
 from .simd import all_above, any_above, fused, larger, largest, last, load8, minus, put, smaller, splat8, times
 
+_FLOOR_DB = -100.0  # no mean square is read as less
 _STEP = 64  # frames that are looked at together
 
 
@@ -152,45 +153,66 @@ def _stand(ring, at, count, threshold_db):
 
 
 @kernel
-def gate_gain(level_db, n, threshold_db, hysteresis_db, slope, range_db, attack, release, hold, state, gain_db):
+def gate_gain(power, n, threshold_db, hysteresis_db, slope, range_db, attack, release, hold, state, gain_db):
     """Gain in dB of a gate: open over the threshold, closing `hold` frames after the level fell under the lower one.
 
-    Closed, it goes down by `slope` dB for each dB under the threshold, to -range at the most. level_db and gain_db
-    padded n. state: [gain in dB, open (1) or not, frames since the level was last over], carried on.
+    Closed, it goes down by `slope` dB for each dB under the threshold, to -range at the most. power (mean squares) and
+    gain_db padded n. state: [gain in dB, open (1) or not, frames since the level was last over], carried on.
     """
     gain, open_, since = state[0], state[1] > 0.0, state[2]
-    leave = threshold_db - hysteresis_db
+    opens, leave = 10.0 ** (threshold_db / 10.0), 10.0 ** ((threshold_db - hysteresis_db) / 10.0)
+    deep_db = threshold_db - range_db / slope  # from here down it can close no further
+    deep = 10.0 ** (deep_db / 10.0) if deep_db > _FLOOR_DB else 0.0
     tables = np.empty((4, 8))
     powers_of(1.0 - release, tables[0])
     powers_of(1.0 - attack, tables[1])
     downs, ups, goals, sinks = load8(tables[0], 0), load8(tables[1], 0), tables[3], False
     for i in range(0, n, 8):
-        level, count = load8(level_db, i), min(8, n - i)
-        shut = times(splat8(slope), larger(splat8(0.0), minus(splat8(threshold_db), level)))
-        goal = minus(splat8(0.0), smaller(splat8(range_db), shut))
-        if open_ and all_above(level, splat8(leave)):
-            goal, since = splat8(0.0), 0.0
-        elif open_ and since + 8.0 <= hold and not any_above(level, splat8(leave)):
-            goal, since = splat8(0.0), since + count
-        elif not open_ and not any_above(level, splat8(threshold_db)):
-            since += count
-        else:
-            put(goals, 0, goal)
-            for k in range(count):
-                if level_db[i + k] > threshold_db or (open_ and level_db[i + k] > leave):
-                    open_, since = True, 0.0
-                else:
-                    since += 1.0
-                    open_ = open_ and since <= hold
-                goals[k] = 0.0 if open_ else goals[k]
-            goal = load8(goals, 0)
-        if count == 8:
-            found, gain, sinks = follow_eight(goal, gain, sinks, release, attack, downs, ups, tables[2])
+        level, count = load8(power, i), min(8, n - i)
+        over = all_above(level, splat8(leave))
+        if open_ and count == 8 and (over or (since + 8.0 <= hold and not any_above(level, splat8(leave)))):
+            since = 0.0 if over else since + 8.0
+            found = approach(0.0, gain, ups)
             put(gain_db, i, found)
+            gain, sinks = last(found), False
+        elif not open_ and count == 8 and not any_above(level, splat8(deep)):
+            since += 8.0
+            sinks = gain > -range_db
+            found = approach(-range_db, gain, downs if sinks else ups)
+            put(gain_db, i, found)
+            gain = last(found)
         else:
-            put(goals, 0, goal)
-            for k in range(count):
-                gain = follow_one(goals[k], gain, release, attack)
-                gain_db[i + k] = gain
+            goal, open_, since = _eight_goals(
+                level, count, threshold_db, opens, leave, slope, range_db, hold, open_, since, goals
+            )
+            if count == 8:
+                found, gain, sinks = follow_eight(goal, gain, sinks, release, attack, downs, ups, tables[2])
+                put(gain_db, i, found)
+            else:
+                put(goals, 0, goal)
+                for k in range(count):
+                    gain = follow_one(goals[k], gain, release, attack)
+                    gain_db[i + k] = gain
         gain = gain if gain < -NOTHING_DB else 0.0
     state[0], state[1], state[2] = gain, 1.0 if open_ else 0.0, since
+
+
+@kernel_within
+def _eight_goals(level, count, threshold_db, opens, leave, slope, range_db, hold, open_, since, goals):
+    """Where the gain of `count` frames is to go, whether the gate is open after them, and how long it was not over."""
+    level_db = times(splat8(0.5), db_of(level))
+    shut = times(splat8(slope), larger(splat8(0.0), minus(splat8(threshold_db), level_db)))
+    goal = minus(splat8(0.0), smaller(splat8(range_db), shut))
+    if not open_ and not any_above(level, splat8(opens)):
+        return goal, False, since + count
+    powers = np.empty(8)
+    put(goals, 0, goal)
+    put(powers, 0, level)
+    for k in range(count):
+        if powers[k] > opens or (open_ and powers[k] > leave):
+            open_, since = True, 0.0
+        else:
+            since += 1.0
+            open_ = open_ and since <= hold
+        goals[k] = 0.0 if open_ else goals[k]
+    return load8(goals, 0), open_, since

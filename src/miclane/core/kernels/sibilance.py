@@ -3,13 +3,15 @@
 import numpy as np
 
 from . import kernel, kernel_within
-from .biquad import exchange, keep_lanes, lanes_in, lanes_of, load_lanes, neutral
-from .following import NOTHING_DB, follow, follow_eight, powers_of
+from .biquad import direct, enter, exchange, keep_lanes, lanes_in, lanes_of, leave, load_lanes, neutral
+from .following import NOTHING_DB, approach, follow, follow_eight, powers_of
 from .levels import CHUNK, db_of, hold
 from .simd import (
+    any_above,
     fma,
     lane,
     larger,
+    last,
     load4,
     load8,
     low_high_high,
@@ -21,7 +23,6 @@ from .simd import (
     splat4,
     splat8,
     times,
-    within,
 )
 
 
@@ -37,36 +38,35 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow):
     for h in range(2):
         lanes_of(filters[h], 0, filters[h].shape[0], 4 * h, table)
         load_lanes(states[h], 0, filters[h].shape[0], 4 * h, lanes)
-    b0, b1, b2, a1, a2 = lanes_in(table)
-    p, q = load8(lanes[0], 0), load8(lanes[1], 0)
-    fed = load4(smoothing, 0)
+    rows, begin = lanes_in(table), np.zeros((12, 8))
+    enter(lanes, 8, begin)
+    fed, m = load4(smoothing, 0), load4(levels, 0)
     stay = minus(splat4(1.0), fed)
-    m = load4(levels, 0)
-    v = splat8(0.0)
-    for t in range(n):
-        sample = x[t]
-        u = shifted_halves(splat8(sample), v)
-        v = fma(b0, u, p)
-        if t >= 3:
-            p = fma(a1, v, fma(b1, u, q))
-            q = fma(a2, v, times(b2, u))
+    u1 = u2 = v1 = v2 = v3 = p = q = splat8(0.0)
+    s = 0
+    while s < n + 9:
+        while 12 <= s < n - 1:  # all in full swing
+            u = shifted_halves(splat8(x[s]), v3)
+            v = direct(u, u1, u2, v1, v2, rows)
             both = low_high_high(v)
             m = fma(stay, m, times(fed, times(both, both)))
-            band[t - 3], voice[t - 3], slow[t - 3] = lane(m, 0), lane(m, 1), lane(m, 2)
-        else:
-            next_p, next_q = fma(a1, v, fma(b1, u, q)), fma(a2, v, times(b2, u))
-            p = within(0, t, next_p, within(4, t + 4, next_p, p))
-            q = within(0, t, next_q, within(4, t + 4, next_q, q))
-    for t in range(n, n + 3):
-        u = shifted_halves(splat8(0.0), v)
-        v = fma(b0, u, p)
-        next_p, next_q = fma(a1, v, fma(b1, u, q)), fma(a2, v, times(b2, u))
-        p = within(t - n + 1, min(t, 3), next_p, within(max(t - n + 5, 4), t + 4, next_p, p))
-        q = within(t - n + 1, min(t, 3), next_q, within(max(t - n + 5, 4), t + 4, next_q, q))
-        if t >= 3:
+            band[s - 9], voice[s - 9], slow[s - 9] = lane(m, 0), lane(m, 1), lane(m, 2)
+            u1, u2, v1, v2, v3 = u, u1, v, v1, v2
+            s += 1
+        u = shifted_halves(splat8(x[s] if s < n else 0.0), v3)
+        v = direct(u, u1, u2, v1, v2, rows)
+        if s < 12:
+            v = plus(v, load8(begin[s], 0))
+        if s >= 9:
             both = low_high_high(v)
             m = fma(stay, m, times(fed, times(both, both)))
-            band[t - 3], voice[t - 3], slow[t - 3] = lane(m, 0), lane(m, 1), lane(m, 2)
+            band[s - 9], voice[s - 9], slow[s - 9] = lane(m, 0), lane(m, 1), lane(m, 2)
+        if s >= n - 1:
+            p, q = leave(s - n + 1, u, u1, v, v1, rows, p, q)
+        u1, u2, v1, v2, v3 = u, u1, v, v1, v2
+        s += 1
+    if n == 1:
+        p = plus(p, load8(lanes[1], 0))
     put(lanes[0], 0, p)
     put(lanes[1], 0, q)
     for h in range(2):
@@ -99,7 +99,15 @@ def _cut(band, voice, around, count, limits, times_to, state, found, start, gain
     powers_of(1.0 - release, tables[1])
     downs, ups, gain, sinks = load8(tables[0], 0), load8(tables[1], 0), state[0], False
     wide = count // 8 * 8
+    share, floor = splat8(10.0 ** (limits[0] / 10.0)), splat8(10.0 ** (limits[2] / 10.0))
     for i in range(0, gain_db.shape[0], 8):
+        allowed = times(share, larger(load8(around, i), floor))
+        if found.shape[0] == 0 and i < wide and not any_above(load8(band, i), allowed):
+            sinks = False
+            goal = approach(0.0, gain, ups)
+            gain = last(goal)
+            put(gain_db, i, goal)
+            continue
         goal, excess, balance, level = _weighed(load8(band, i), load8(voice, i), load8(around, i), limits)
         if found.shape[0]:
             put(found[0], start + i, excess)
@@ -117,10 +125,15 @@ def _cut(band, voice, around, count, limits, times_to, state, found, start, gain
 def _any_over(band, around, threshold_db, floor_db):
     """Whether any power is over the allowed share of the voice around it."""
     share, floor = 10.0 ** (threshold_db / 10.0), 10.0 ** (floor_db / 10.0)
-    past = 0.0
-    for i in range(band.shape[0]):
-        past = max(past, band[i] - share * max(around[i], floor))
-    return past > 0.0
+    by, least = splat8(share), splat8(floor)
+    wide = band.shape[0] // 8 * 8
+    for i in range(0, wide, 8):
+        if any_above(load8(band, i), times(by, larger(load8(around, i), least))):
+            return True
+    rest = False
+    for i in range(wide, band.shape[0]):
+        rest = rest or band[i] > share * max(around[i], floor)
+    return rest
 
 
 @kernel

@@ -8,7 +8,7 @@ from pydantic import AfterValidator, Field
 from ..kernels.levels import padded
 from ..kernels.opening import gate_gain
 from .base import Passage, Stage, in_order, rule, setting
-from .detector import Filter, PowerLevel, cut_sections, level_db, turned_down
+from .detector import Filter, PowerLevel, cut_sections, turned_down
 from .passages import Passages
 from .processor import Delay, Processor, one_pole
 
@@ -35,10 +35,10 @@ class GateProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s, n = self.settings, x.shape[1]
-        level = level_db(self.power.process(self.key_filter.process(x)), 0.5)
+        power = self.power.process(self.key_filter.process(x))
         gain = padded(n)
         times_to = self.attack, self.release, s.hold_ms * self.rate / 1000
-        gate_gain(level, n, s.threshold_db, s.hysteresis_db, s.ratio - 1, s.range_db, *times_to, self.state, gain)
+        gate_gain(power, n, s.threshold_db, s.hysteresis_db, s.ratio - 1, s.range_db, *times_to, self.state, gain)
         self.kept.lay_over(gain[:n])
         self.gain_db = gain[:n]
         return turned_down(self.delay.process(x), gain)

@@ -32,6 +32,7 @@ class LimiterProcessor(Processor):
         self.history = np.zeros((channels, TAPS))
         self.release = one_pole(s.release_ms, rate)
         self.carried = np.array([0.0, 1.0])
+        self.at_work = False
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         n, ceiling = x.shape[1], self.ceiling / self.amplitude
@@ -40,10 +41,17 @@ class LimiterProcessor(Processor):
         window = self.block, self.later, self.place, self.quiet
         boxes = self.first, self.second, self.places
         at_work = limiter_gain(work, n, ceiling, self.release, *window, *boxes, self.carried)
-        self.gain_db = level_db(work)[:n] if at_work else np.zeros(n)
+        self._gain_db, self.at_work = work[:n], at_work  # as a factor, until somebody asks
         y = np.empty_like(x)
         apply_gain(self.delay.process(x), work, self.amplitude, y)
         return y
+
+    def _amounts_to(self) -> np.ndarray | None:
+        if (factors := self._gain_db) is None or not self.at_work:
+            return None if factors is None else np.zeros(len(factors))
+        held = np.ones(-(-len(factors) // 8) * 8)
+        held[: len(factors)] = factors
+        return level_db(held)[: len(factors)]
 
 
 class Limiter(Stage):
