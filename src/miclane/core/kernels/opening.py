@@ -162,7 +162,7 @@ def gate_gain(power, n, threshold_db, hysteresis_db, slope, range_db, attack, re
     gain, open_, since = state[0], state[1] > 0.0, state[2]
     opens, leave = 10.0 ** (threshold_db / 10.0), 10.0 ** ((threshold_db - hysteresis_db) / 10.0)
     deep_db = threshold_db - range_db / slope  # from here down it can close no further
-    deep = 10.0 ** (deep_db / 10.0) if deep_db > _FLOOR_DB else 0.0
+    deep = 10.0 ** (deep_db / 10.0) if deep_db > _FLOOR_DB else -1.0
     tables = np.empty((4, 8))
     powers_of(1.0 - release, tables[0])
     powers_of(1.0 - attack, tables[1])
