@@ -169,7 +169,7 @@ def write(folder: Path, name: str, x: np.ndarray, peak_db: float | None = None) 
     if peak_db is not None:
         x = x / np.abs(x).max() * 10 ** (peak_db / 20)
     print(f"{name}: peak {20 * np.log10(np.abs(x).max()):.1f} dBFS, {integrated_lufs(x, RATE):.1f} LUFS")
-    soundfile.write(folder / f"{name}.flac", dither(x, 16).T, RATE, "PCM_16")
+    soundfile.write(folder / f"{name}.flac", dither(x, 16), RATE, "PCM_16")
 
 
 def main(folder: Path) -> None:

@@ -3,7 +3,7 @@
 import contextlib
 import hashlib
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -154,16 +154,16 @@ def cut_padded(audio: np.ndarray, start: int, stop: int) -> np.ndarray:
     return out
 
 
-def dither(audio: np.ndarray, bits: int, seed: int | Sequence[int] = 0) -> np.ndarray:
-    """Triangular dither of two steps, added and rounded to `bits`; clipped to full scale (Lipshitz et al., 1992)."""
-    steps = 2.0 ** (bits - 1)
-    random = np.random.default_rng(seed)
-    out = audio * steps
-    out += random.random(audio.shape, np.float32)
-    out -= random.random(audio.shape, np.float32)
-    np.rint(out, out=out)
-    np.clip(out, -steps, steps - 1, out=out)
-    out /= steps
+def dither(audio: np.ndarray, bits: int, seed: int = 0, first: int = 0) -> np.ndarray:
+    """audio (channels, n) in `bits`, with triangular dither of two steps (Lipshitz et al., JAES 40, 1992).
+
+    As whole numbers (n, channels), int32, the highest bits first; what is over full scale is clipped. `seed` names the
+    noise, `first` the frame of the file it begins with: however a file is cut into blocks, its noise is the same.
+    """
+    from .kernels.dithering import dithered
+
+    out = np.empty((audio.shape[1], audio.shape[0]), np.int32)
+    dithered(np.ascontiguousarray(audio), 2.0 ** (bits - 1), 32 - bits, seed, first, out)
     return out
 
 
@@ -182,27 +182,28 @@ class SoundWriter:
             self.file = soundfile.SoundFile(path, "w", rate, channels, subtype, format=kind.upper())
         except (soundfile.SoundFileError, OSError) as error:
             raise UnusableSoundError(f"{self.name}: cannot be written there") from error
-        self.blocks = 0
         self.frames = 0
         self.clipped, self.peak = 0, 0.0  # samples over full scale that the format cannot hold; the highest of all
         self._seed = zlib.crc32(self.name.encode())  # files that are played together share no dither
 
     def write(self, audio: np.ndarray) -> None:
         """Append (channels, n); UnusableSoundError where it is not finite, UnusableDataError where the disk is full."""
-        if not np.isfinite(audio).all():
+        from .kernels.levels import loudest
+
+        top = loudest(np.ascontiguousarray(audio))
+        if not np.isfinite(top):
             at = (self.frames + int(np.argmax(~np.isfinite(audio).all(axis=0)))) / self.file.samplerate
             raise UnusableSoundError(f"{self.name}: the sound is not finite at {at:.2f} s; a stage there has failed")
-        self.peak = max(self.peak, float(np.abs(audio).max(initial=0.0)))
-        if self.peak > 1.0 and (self.lossy or self.bits < 32):
+        self.peak = max(self.peak, top)
+        if top > 1.0 and (self.lossy or self.bits < 32):
             self.clipped += int(np.count_nonzero(np.abs(audio) > 1.0))
-        if not self.lossy and self.bits < 32:
-            audio = dither(audio, self.bits, (self._seed, self.blocks))
-        self.blocks += 1
+        whole = not self.lossy and self.bits < 32
+        frames = dither(audio, self.bits, self._seed, self.frames) if whole else audio.T
         self.frames += audio.shape[1]
         size = 8192 if self.lossy else max(audio.shape[1], 1)
         try:
             for at in range(0, audio.shape[1], size):
-                self.file.write(audio[:, at : at + size].T)
+                self.file.write(frames[at : at + size])
         except (soundfile.SoundFileError, RuntimeError, OSError, AssertionError) as error:
             raise UnusableDataError(f"{self.name}: could not be written; the disk is full, or gone") from error
 

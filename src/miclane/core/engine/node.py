@@ -153,11 +153,12 @@ def mix_down(parts: list[np.ndarray], gains: list[tuple[float, float]], channels
     if len(parts) == 1 and parts[0].shape[0] == channels and gains[0] == (1.0, 1.0):
         return parts[0][:, :frames]
     out = np.empty((channels, frames))
-    fresh = True
-    for part, (left, right) in zip(parts, gains, strict=True):
-        if left or right:
-            weigh(np.ascontiguousarray(part[:, :frames]), left, right, fresh, out)
-            fresh = False
-    if fresh:
+    heard = [(part, gain) for part, gain in zip(parts, gains, strict=True) if gain[0] or gain[1]]
+    if not heard:
         out[:] = 0.0
+    for at in range(0, len(heard), 4):
+        some = heard[at : at + 4]
+        four = [np.ascontiguousarray(part[:, :frames]) for part, _ in some]
+        weights = np.array([gain for _, gain in some])
+        weigh(*four, *(four[:1] * (4 - len(four))), weights, len(four), at == 0, out)
     return out

@@ -1,7 +1,8 @@
 """The graph run from one frame to another in chunks, with bounded memory: for printing and for playing on and on.
 
-In a print all stations work at the same time, each on what its neighbours made in the step before, so that a long
-chain keeps every core busy. Which thread runs which stations follows from how long each has taken so far.
+In a print stations in a row, with nobody listening in between, work on a piece one after the other while it is near.
+All rows work at the same time, each on what others made in the step before, so that a long chain keeps every core busy.
+Which thread runs which rows, and where one is divided, follows from how long each station has taken so far.
 """
 
 import os
@@ -18,10 +19,11 @@ from .render import Cancel, Piece, SoundReader, plan
 from .states import States
 
 CHUNK = BLOCK
-IN_PRINT = 2 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
+IN_PRINT = 3 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
 _NOTED = 3 * BLOCK  # frames from one state that is kept of a flow to the next
-_DEAL_AGAIN = 16
+_DEAL_AGAIN = 8
+_FULL = 0.8  # of a hand: a row that takes more leaves too little to even out with
 
 
 class _Edge:
@@ -110,14 +112,76 @@ def _cores() -> int:
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
-def _deal(line: list[_Station], hands: int) -> list[list[_Station]]:
-    """Stations dealt to as many hands, the costliest first, each to the hand with the least to do."""
-    dealt: list[list[_Station]] = [[] for _ in range(hands)]
+class _Row:
+    """Stations in a row, each fed by the one before it alone."""
+
+    def __init__(self, stations: list[_Station]) -> None:
+        self.stations = stations
+
+    @property
+    def seconds(self) -> float:
+        """What they have taken so far."""
+        return sum(s.seconds for s in self.stations)
+
+    def gather(self) -> None:
+        """Take what has come in for the first of them."""
+        self.stations[0].gather()
+
+    def work(self, start: int, read: SoundReader, chunk: int) -> None:
+        """Let all of them work in turn; what the last has made waits to be handed on."""
+        first, *others = self.stations
+        first.work(start, read, chunk)
+        for before, station in zip(self.stations, others, strict=False):
+            before.hand_on()
+            station.gather()
+            station.work(start, read, chunk)
+
+    def hand_on(self) -> None:
+        """Give what the last of them made to those that wait for it."""
+        self.stations[-1].hand_on()
+
+    def divided(self) -> "list[_Row]":
+        """Two rows that have taken about as long."""
+        half, until, total = 0.0, 0, self.seconds
+        while until < len(self.stations) - 1 and half < 0.5 * total:
+            half += self.stations[until].seconds
+            until += 1
+        return [_Row(self.stations[:until]), _Row(self.stations[until:])]
+
+
+def _rows(line: list[_Station]) -> list[_Row]:
+    """Stations in as few rows as they stand in, in an order in which none comes before what feeds it."""
+    rows: dict[int, list[_Station]] = {}  # by the edge its last station fills, where there is but one
+    found = []
+    for station in line:
+        edges = station.incoming
+        row = rows.pop(id(edges[0]), None) if len(edges) == 1 else None
+        if row is None:
+            found.append(row := [])
+        row.append(station)
+        if len(station.outgoing) == 1:
+            rows[id(station.outgoing[0])] = row
+    return [_Row(row) for row in found]
+
+
+def _evened(rows: list[_Row], hands: int) -> list[_Row]:
+    """The same with a row divided that takes more than its share of a hand."""
+    share = sum(row.seconds for row in rows) / hands
+    longest = max(rows, key=lambda r: r.seconds)
+    if hands < 2 or longest.seconds <= _FULL * share or len(longest.stations) < 2:
+        return rows
+    at = rows.index(longest)
+    return [*rows[:at], *longest.divided(), *rows[at + 1 :]]
+
+
+def _deal(rows: list[_Row], hands: int) -> list[list[_Row]]:
+    """Rows dealt to as many hands, the costliest first, each to the hand with the least to do."""
+    dealt: list[list[_Row]] = [[] for _ in range(hands)]
     load = [0.0] * hands
-    for station in sorted(line, key=lambda s: -s.seconds):
+    for row in sorted(rows, key=lambda r: -r.seconds):
         least = load.index(min(load))
-        dealt[least].append(station)
-        load[least] += station.seconds + 1e-6
+        dealt[least].append(row)
+        load[least] += row.seconds + 1e-6
     return dealt
 
 
@@ -192,25 +256,27 @@ def stream(
     cancel = cancel or Cancel()
     threads = threads or min(4, _cores())
     line, ends = _lay_out(graph, targets, {key: Piece(0, frames) for key in graph.nodes})
+    rows = _rows(line)
     given = at = step = 0
 
-    def run(hand: list[_Station], start: int) -> None:
-        for station in hand:
-            station.work(start, read, chunk)
+    def run(hand: list[_Row], start: int) -> None:
+        for row in hand:
+            row.work(start, read, chunk)
 
     with ThreadPoolExecutor(max(1, threads - 1)) as pool:
         while given < frames:
             cancel.check()
             if step % _DEAL_AGAIN == 0:
-                hands = _deal(line, threads)
-            for station in line:
-                station.gather()
+                rows = _evened(rows, threads)
+                hands = _deal(rows, threads)
+            for row in rows:
+                row.gather()
             jobs = [pool.submit(run, hand, at) for hand in hands[1:]]
             run(hands[0], at)
             while jobs:
                 jobs.pop().result()  # held by no name: what one raises leads back here
-            for station in line:
-                station.hand_on()
+            for row in rows:
+                row.hand_on()
             at += chunk
             step += 1
             ready = min(min(edge.frames for edge in ends), frames - given)

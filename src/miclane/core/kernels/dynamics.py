@@ -7,6 +7,8 @@ from .following import NOTHING_DB, approach, follow, follow_eight, powers_of
 from .levels import CHUNK, amplitude_of, db_of, held_peak, static_gain, top_of
 from .simd import fma, last, last8, load8, minus, put, same, splat8, times
 
+_NEAR = 1024  # frames
+
 
 @kernel
 def _product(x, weight, y):
@@ -172,12 +174,23 @@ def _weigh(x, gain, fresh, y):
 
 
 @kernel
-def weigh(x, left, right, fresh, y):
-    """y = gain · x where `fresh`, else y += gain · x; both (channels, n), mono x serving both sides of y."""
-    last = x.shape[0] - 1
-    _weigh(x[0], left, fresh, y[0])
-    if y.shape[0] > 1:
-        _weigh(x[last], right, fresh, y[1])
+def weigh(a, b, c, d, gains, count, fresh, y):
+    """The first `count` of four sounds, each times its gains, into y where `fresh`, else added to it.
+
+    All (channels, n), mono serving both sides of y; gains (4, 2), left and right. In chunks, so that y stays near.
+    """
+    n = y.shape[1]
+    for start in range(0, n, _NEAR):
+        stop = min(start + _NEAR, n)
+        for side in range(y.shape[0]):
+            out = y[side, start:stop]
+            _weigh(a[min(side, a.shape[0] - 1), start:stop], gains[0, side], fresh, out)
+            if count > 1:
+                _weigh(b[min(side, b.shape[0] - 1), start:stop], gains[1, side], False, out)
+            if count > 2:
+                _weigh(c[min(side, c.shape[0] - 1), start:stop], gains[2, side], False, out)
+            if count > 3:
+                _weigh(d[min(side, d.shape[0] - 1), start:stop], gains[3, side], False, out)
 
 
 @kernel

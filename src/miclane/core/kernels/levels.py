@@ -249,3 +249,16 @@ def power(x):
     for i in range(x.shape[0]):
         total += x[i] * x[i]
     return total
+
+
+@kernel
+def loudest(audio):
+    """Greatest magnitude in audio (channels, n); infinite or NaN where a sample is."""
+    most, odd = 0.0, 0.0
+    for c in range(audio.shape[0]):
+        row = audio[c]
+        for i in range(row.shape[0]):
+            v = abs(row[i])
+            most = v if v > most else most
+            odd += v * 0.0
+    return most + odd

@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
+from ..kernels.levels import loudest
 from .base import Note, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
 from .processor import Delay, Processor
@@ -87,7 +88,7 @@ MODELS = {
     ),
 }
 _MODULATED = np.arange(LINES) % 4 == 1
-_MODULATION_MS, _PIECE, _SILENCE = 0.14, 4096, 1e-7
+_MODULATION_MS, _PIECE, _SILENCE = 0.14, 16384, 1e-7
 _DIFFUSED = 0.3  # share of the shortest decay in which each diffuser by itself dies away
 _TURNS_HZ = (-1.418, 0.6, 1.194, -0.713, 1.684, -1.005, -2.0, 0.846)
 _TURNS_BEGIN = (2, 3, 7, 4, 1, 6, 5, 0)  # eighths of a turn
@@ -220,8 +221,8 @@ class ReverbProcessor(Processor):
         )
         if early is not None:
             wet += early
-        self.fed |= bool(stereo.any())
-        self.heard |= bool(np.abs(wet).max(initial=0.0) >= _SILENCE)
+        self.fed |= loudest(stereo) > 0.0
+        self.heard |= not loudest(wet) < _SILENCE
         self.done += stereo.shape[1]
         if self.done % _PIECE == 0:
             self._piece_is_over()
