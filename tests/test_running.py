@@ -375,7 +375,7 @@ def test_what_follows_is_measured_before_the_write_begins(tmp_path: Path) -> Non
 MUCH = """
 import numpy as np
 from pathlib import Path
-from miclane.serving import give_back_memory
+from miclane.memory import give_back_memory
 give_back_memory()
 np.ones(4_000_000)  # makes the C library raise its threshold when it is let go
 resident = lambda: int(Path("/proc/self/statm").read_text().split()[1]) // 256

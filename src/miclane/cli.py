@@ -7,13 +7,14 @@ import sys
 from pathlib import Path
 from typing import Annotated, Literal
 
-import structlog
 import typer
 
 from .core.errors import MicLaneError
+from .memory import keep_memory_together
 from .options import Data, default_data
 from .serving import warm_first
 
+_ALONE = ("process", "measure", "schema")  # commands that touch no data folder: nothing there logs
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Mixing vocals: real processing, measured.")
 
 
@@ -64,6 +65,7 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
     from .core.findings.report import measure_file
     from .core.units import note_name, show_time
 
+    keep_memory_together()
     clip = read_sound(sound, str(sound))
     told = measure_file(clip.audio, clip.rate)
     if as_json:
@@ -153,14 +155,23 @@ def warm() -> None:
     warm_first()
 
 
-def main() -> None:
-    """Entry: errors in one plain line, exit status 2 for unusable input."""
-    from . import serving, upkeep
+@app.callback()
+def begin(context: typer.Context) -> None:
+    """Mixing vocals: real processing, measured."""
+    if context.invoked_subcommand in _ALONE:
+        return
+    import structlog
 
     structlog.configure(
         wrapper_class=structlog.make_filtering_bound_logger(logging.WARNING),
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
     )
+
+
+def main() -> None:
+    """Entry: errors in one plain line, exit status 2 for unusable input."""
+    from . import serving, upkeep
+
     serving.add_to(app)
     upkeep.add_to(app)
     try:

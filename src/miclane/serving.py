@@ -12,10 +12,10 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
-import structlog
 import typer
 
 from .core.errors import CancelledError, MicLaneError, UnusableDataError
+from .memory import give_back_memory
 from .options import Data, default_data
 
 if TYPE_CHECKING:
@@ -26,8 +26,6 @@ MEMORY_MIB = 1024
 SWITCH_S = 0.0005  # how long a thread may keep the interpreter while another wants it: edits are answered at once
 STOP_S = 1
 LOOK_S, IDLE_S = 5.0, 60.0  # after so long without a render most of what is kept goes
-_M_TRIM_THRESHOLD, _M_MMAP_THRESHOLD = -1, -3  # mallopt(3)
-_LARGE_BYTES = 4 << 20
 Port = Annotated[int, typer.Option(help="Port; the next free one is taken when it is in use.", min=1, max=65535)]
 Host = Annotated[str, typer.Option(help="Address to listen on; beyond this machine it asks for a password.")]
 HostNames = Annotated[
@@ -140,6 +138,8 @@ def _run(
         typer.echo("It can be reached from other machines, and asks for its password.")
     typer.echo(f"Data in {data}; Ctrl+C stops.")
     sys.stdout.flush()
+    import structlog  # a tenth of a second, which commands that log nothing need not wait for
+
     structlog.get_logger().info("start", host=host, port=port)
     _later(0.4, warm_up, studio)  # after the first page, which matters more
     _later(20.0, lambda: tidy(studio), studio)
@@ -151,20 +151,6 @@ def _run(
     finally:
         close_app(application)
         structlog.get_logger().info("stop")
-
-
-def give_back_memory() -> None:
-    """Have the C library hand large blocks back as soon as they are freed; elsewhere than with glibc nothing happens.
-
-    Left alone, it raises its threshold to 32 MB after the first loops and keeps what they needed for good.
-    See mallopt(3).
-    """
-    try:
-        mallopt = ctypes.CDLL(None).mallopt
-    except (AttributeError, OSError, TypeError):
-        return
-    for option, bytes_ in ((_M_MMAP_THRESHOLD, _LARGE_BYTES), (_M_TRIM_THRESHOLD, 2 * _LARGE_BYTES)):
-        mallopt(option, bytes_)
 
 
 def _rest_when_idle(studio: Any) -> None:
@@ -190,6 +176,8 @@ def _later(seconds: float, what: Callable[[], None], studio: Any) -> None:
             return
         except RuntimeError:
             if not studio.stopping.is_set():
+                import structlog
+
                 structlog.get_logger().exception("background work failed")
 
     timer = threading.Timer(seconds, run)

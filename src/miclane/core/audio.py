@@ -117,10 +117,16 @@ def _unreadable(path: Path) -> str:
 
 def read_sound(path: Path, name: str = "", take_short: bool = False) -> Clip:
     """A mono or stereo file whole, as float64; errors as of `sound_blocks`."""
-    blocks, rate, subtype = [], 0, ""
+    audio, frames, rate, subtype = np.empty((0, 0)), 0, 0, ""
     for block, rate, subtype in sound_blocks(path, name, take_short):  # noqa: B007  (the last is that of all)
-        blocks.append(block)
-    return Clip(np.concatenate(blocks, axis=1), rate, subtype)
+        if frames + block.shape[1] > audio.shape[1]:
+            room = max(frames + block.shape[1], 2 * frames if frames else soundfile.info(path).frames)  # as it says
+            audio, before = np.empty((block.shape[0], room)), audio[:, :frames]
+            if frames:
+                audio[:, :frames] = before
+        audio[:, frames : frames + block.shape[1]] = block
+        frames += block.shape[1]
+    return Clip(audio if frames == audio.shape[1] else np.ascontiguousarray(audio[:, :frames]), rate, subtype)
 
 
 class Resampler:

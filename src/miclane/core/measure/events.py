@@ -21,7 +21,7 @@ PAST_S, AHEAD_S = 1.5, 0.25
 _HOP_S, _FRAME_S = 0.002, 0.0107
 _LEAST_DB, _OVER_FLOOR_DB, _SILENT_DB = -30.0, 9.0, -60.0
 _JOIN, _LEAST = 9, 9  # frames
-_AT_ONCE = 4096  # hops whose spectra are made in one go, so that a long take needs little memory
+_AT_ONCE = 1024  # hops whose spectra are made in one go, so that a long take needs little memory
 
 
 @dataclass(frozen=True)
@@ -44,7 +44,8 @@ class Hops:
     def __init__(self, audio: np.ndarray, rate: int) -> None:
         mono = voice_in(audio)
         self.hop, size = round(_HOP_S * rate), 2 ** round(np.log2(_FRAME_S * rate))
-        padded = np.pad(mono.astype(np.float32), (size // 2, size))
+        padded = np.zeros(len(mono) + size // 2 + size, np.float32)
+        padded[size // 2 : size // 2 + len(mono)] = mono
         self.views = np.lib.stride_tricks.sliding_window_view(padded, size)[:: self.hop][: len(mono) // self.hop + 1]
         self.window = np.hanning(size).astype(np.float32)
         self.scale = 2 / float((self.window**2).sum()) / size

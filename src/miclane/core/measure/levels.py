@@ -53,5 +53,8 @@ def averaged_db(level_db: np.ndarray, window: int) -> np.ndarray:
 
 def runs(active: np.ndarray) -> list[tuple[int, int]]:
     """Half-open index ranges in which a boolean array is true."""
-    edges = np.flatnonzero(np.diff(np.concatenate([[0], active.astype(np.int8), [0]])))
-    return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    if not len(active):
+        return []
+    edges = (np.flatnonzero(active[1:] != active[:-1]) + 1).tolist()
+    edges = ([0] if active[0] else []) + edges + ([len(active)] if active[-1] else [])
+    return list(zip(edges[::2], edges[1::2], strict=True))

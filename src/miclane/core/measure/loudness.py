@@ -13,6 +13,7 @@ from ..kernels.limiter import TAPS, interpolator, true_peaks
 _OFFSET = -0.691
 SILENCE_LUFS = -120.0
 _FINE_S = 0.005
+_PIECE = 1 << 17  # frames that are weighted in one go, so that a long take needs little memory
 _MARGIN = 1024  # frames around a piece of which the true peak is looked for
 _LOOKED_AT, _AT_ONCE = 1024, 1000  # frames of such a piece at the least, and so many of those at the most
 _MAY_BE_MORE = 10 ** (-4 / 20)
@@ -41,13 +42,16 @@ def k_weighting(rate: int) -> np.ndarray:
 
 def weighted_power(audio: np.ndarray, rate: int, step_s: float = 0.1) -> np.ndarray:
     """Mean square of the K-weighted channels, summed over channels, of successive steps of `step_s`."""
-    audio = np.ascontiguousarray(audio, dtype=np.float64)
-    weighted = np.empty_like(audio)
-    cascade(audio, k_weighting(rate), new_state(audio.shape[0], k_weighting(rate)), weighted)
-    step = round(rate * step_s)
-    whole = audio.shape[1] // step
-    blocks = weighted[:, : whole * step].reshape(audio.shape[0], whole, step)
-    return (blocks**2).mean(axis=2).sum(axis=0)
+    step, channels = round(rate * step_s), audio.shape[0]
+    found = np.empty(audio.shape[1] // step)
+    at_once, state = max(1, _PIECE // step), new_state(channels, k_weighting(rate))
+    for k in range(0, len(found), at_once):
+        part = np.ascontiguousarray(audio[:, k * step : (k + at_once) * step][:, : (len(found) - k) * step], np.float64)
+        weighted = np.empty_like(part)
+        cascade(part, k_weighting(rate), state, weighted)
+        np.square(weighted, out=weighted)
+        found[k : k + at_once] = weighted.reshape(channels, -1, step).mean(axis=2).sum(axis=0)
+    return found
 
 
 def _lufs(power: np.ndarray) -> np.ndarray:
@@ -89,9 +93,9 @@ def integrated_lufs(audio: np.ndarray, rate: int) -> float:
     return gated_lufs(weighted_power(audio, rate))
 
 
-def loudness_range_lu(audio: np.ndarray, rate: int) -> float:
-    """Loudness range of EBU Tech 3342: 10th to 95th percentile of gated short-term loudness."""
-    power = _windows(weighted_power(audio, rate), 30)
+def loudness_range_lu(steps: np.ndarray) -> float:
+    """Loudness range of EBU Tech 3342 from 100 ms powers: 10th to 95th percentile of gated short-term loudness."""
+    power = _windows(steps, 30)
     power = power[_lufs(power) > -70.0]
     if not len(power):
         return 0.0
@@ -107,7 +111,7 @@ def true_peak_dbtp(audio: np.ndarray, rate: int) -> float:
     at half the rate.
     """
     times = 8 if rate < 80000 else 4
-    top = float(np.abs(audio).max(initial=0.0))
+    top = float(max(audio.max(initial=0.0), -audio.min(initial=0.0)))
     about = _about(audio, top)
     near = np.flatnonzero(about >= about.max(initial=0.0) * _MAY_BE_MORE)
     for group in np.split(near, np.flatnonzero(np.diff(near) > 4) + 1) if len(near) and top else ():
@@ -153,9 +157,10 @@ def measure_loudness(audio: np.ndarray, rate: int) -> Loudness:
     """All figures of (channels, frames)."""
     fine = weighted_power(audio, rate, _FINE_S)  # the loudest window may begin anywhere
     momentary, short = (_lufs(_windows(fine, round(s / _FINE_S))) for s in (0.4, 3.0))
+    steps = weighted_power(audio, rate)
     return Loudness(
-        integrated_lufs(audio, rate),
-        loudness_range_lu(audio, rate),
+        gated_lufs(steps) if audio.shape[1] >= round(0.4 * rate) else integrated_lufs(audio, rate),
+        loudness_range_lu(steps),
         float(momentary.max(initial=SILENCE_LUFS)),
         float(short.max(initial=SILENCE_LUFS)),
         true_peak_dbtp(audio, rate),

@@ -6,6 +6,7 @@ from scipy.fft import irfft, rfft
 from .levels import middle_of, runs
 
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1200.0, 0.01
+_AT_ONCE = 128  # moments
 _ENOUGH, _OCTAVE_ABOVE = 0.1, 0.02  # a dip this deep is a period, unless twice the lag is far deeper
 _VOICED, _LIKELY = 0.8, 0.6  # confidence: a voice; a voice if there is one beside it
 _STEADY, _SURELY, _GLIDE = 4, 3, 2 ** (2 / 12)  # frames that go on; of those surely voiced; from one to the next
@@ -27,11 +28,12 @@ def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
     frames = np.lib.stride_tricks.sliding_window_view(x, size)
     starts = np.rint(np.arange(int((len(frames) - 1) / (fs * HOP_S)) + 1) * (fs * HOP_S)).astype(np.int64)
     found, trust = np.zeros(len(starts)), np.zeros(len(starts))
-    power = np.concatenate([(frames[starts[k : k + 512]] ** 2).mean(axis=1) for k in range(0, len(starts), 512)])
+    groups = [starts[k : k + _AT_ONCE] for k in range(0, len(starts), _AT_ONCE)]
+    power = np.concatenate([(frames[group] ** 2).mean(axis=1) for group in groups])
     level = 10 * np.log10(np.maximum(power, 1e-20))
     loud = level > max(level.max() - 45, -80)
-    for first in range(0, len(starts), 512):
-        pick = np.flatnonzero(loud[first : first + 512]) + first
+    for first in range(0, len(starts), _AT_ONCE):
+        pick = np.flatnonzero(loud[first : first + _AT_ONCE]) + first
         if len(pick):
             found[pick], trust[pick] = _yin(frames[starts[pick]], window, longest, fs)
     return _steady(found, trust), trust

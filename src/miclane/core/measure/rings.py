@@ -103,7 +103,19 @@ def _top(sure: np.ndarray, i: int) -> float:
 
 def _matern(distance: np.ndarray) -> np.ndarray:
     a = np.sqrt(3) * distance
-    return (1 + a) * np.exp(-a)
+    falling = np.exp(-a)
+    a += 1
+    return np.multiply(a, falling, out=a)
+
+
+def _near(distance: np.ndarray, width: float, power: float) -> np.ndarray:
+    """`power` where a distance is none, falling as a bell curve of that width."""
+    found = distance / width
+    np.square(found, out=found)
+    found *= -0.5
+    np.exp(found, out=found)
+    found *= power
+    return found
 
 
 def _weigh(covariance: np.ndarray, level_db: np.ndarray, bells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -114,6 +126,26 @@ def _weigh(covariance: np.ndarray, level_db: np.ndarray, bells: np.ndarray) -> t
     y = solve_triangular(root, level_db - level_db.mean(), lower=True, check_finite=False)
     x = solve_triangular(root, bells, lower=True, check_finite=False)
     return x.T @ y, (x * x).sum(axis=0)
+
+
+def _of_notes(x: np.ndarray, k: np.ndarray, t: np.ndarray, s: np.ndarray) -> np.ndarray:
+    """Covariance of readings of harmonics at x octaves, of number k, in hop t and syllable s (all (n,))."""
+    apart = np.abs(x[:, None] - x)
+    c = _near(apart, _AVERAGE_OCTAVES, _AVERAGE_DB**2)
+    apart /= _FORMANT_OCTAVES
+    alike = _matern(apart)
+    away_s = np.abs(t[:, None] - t, out=apart)
+    away_s /= 100
+    c[away_s == 0] += _MOMENT_DB**2
+    away_s *= -1 / _FORMANT_S
+    alike *= np.exp(away_s, out=away_s)
+    alike *= s[:, None] == s
+    alike *= _FORMANT_DB**2
+    c += alike
+    c += (_HARMONIC_DB**2 / k) * (k[:, None] == k)
+    c += 100.0
+    c[np.diag_indices(len(x))] += _READING_DB**2
+    return c
 
 
 def _from_notes(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -129,13 +161,7 @@ def _from_notes(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndar
         if b - a < 20:
             continue
         x, k, t, s = np.log2(f[a:b]), number[a:b].astype(float), at[a:b], syllable[a:b]
-        apart = np.abs(x[:, None] - x)
-        away_s = np.abs(t[:, None] - t) / 100
-        c = _MOMENT_DB**2 * (away_s == 0) + _AVERAGE_DB**2 * np.exp(-0.5 * (apart / _AVERAGE_OCTAVES) ** 2)
-        c += _HARMONIC_DB**2 * (k[:, None] == k) / k + 100.0
-        alike = _matern(apart / _FORMANT_OCTAVES) * np.exp(-away_s / _FORMANT_S)
-        c += _FORMANT_DB**2 * alike * (s[:, None] == s)
-        c[np.diag_indices(b - a)] += _READING_DB**2
+        c = _of_notes(x, k, t, s)
         more = _weigh(c, level[a:b], bell_db(f[a:b, None], AXIS_HZ[None]))
         top, weight = top + more[0], weight + more[1]
     return top, weight
@@ -231,7 +257,7 @@ def _from_hiss(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
         return nothing
     x = np.log2(where)
     apart = np.abs(x[:, None] - x)
-    c = _AVERAGE_DB**2 * np.exp(-0.5 * (apart / _AVERAGE_OCTAVES) ** 2) + 100.0
+    c = _near(apart, _AVERAGE_OCTAVES, _AVERAGE_DB**2) + 100.0
     c += (_MOMENT_DB**2 + _HISS_FORMANT_DB**2 * _matern(apart / _HISS_OCTAVES)) * (group[:, None] == group)
     c += _HISS_AVERAGE_DB**2 * _matern(apart / _HISS_OCTAVES)
     c[np.diag_indices(len(where))] += error**2

@@ -4,13 +4,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.fft import rfft
+from numpy.fft import rfft
 
 from ..axes import AXIS_HZ
 from .levels import middle_of
 from .phrases import Span
 
-_AT_ONCE = 256  # frames whose spectra are made in one go, so that a long take needs little memory
+_AT_ONCE = 64  # frames whose spectra are made in one go, so that a long take needs little memory
 _NONE = 1e-20  # power of silence
 
 

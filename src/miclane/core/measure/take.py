@@ -8,6 +8,7 @@ import numpy as np
 from .balance import Balance, balance_of, sung_spread_db
 from .clipping import clipped_spans
 from .events import Sibilant, find_sibilants
+from .levels import middle_of
 from .loudness import SILENCE_LUFS, Loudness, integrated_lufs, measure_loudness
 from .noise import Hum, Rumble, find_hum, find_rumble, noise_floor_dbfs
 from .phrases import Span, find_phrases
@@ -110,7 +111,7 @@ def _pitch_and_rings(voice: np.ndarray, rate: int) -> tuple[np.ndarray, RingCurv
 
 def voice_level_dbfs(audio: np.ndarray, rate: int, phrases: list[Span]) -> float:
     """RMS level in dBFS of the louder half of the tenths of a second inside phrases; −200 where nothing is sung."""
-    step, mono = rate // 10, audio.mean(axis=0)
+    step, mono = rate // 10, middle_of(audio)
     power: list[np.ndarray] = []
     for p in phrases:
         part = mono[p.start : p.end]
@@ -120,7 +121,7 @@ def voice_level_dbfs(audio: np.ndarray, rate: int, phrases: list[Span]) -> float
 
 
 def _balance(audio: np.ndarray, rate: int, phrases: list[Span]) -> Balance | None:
-    parts = [audio[:, p.start : p.end].mean(axis=0) for p in phrases]
+    parts = [middle_of(audio[:, p.start : p.end]) for p in phrases]
     if sum(map(len, parts)) < rate:
         return None
     f, power = mean_power(np.concatenate(parts), rate)

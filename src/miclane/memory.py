@@ -1,0 +1,28 @@
+"""How the C library keeps memory that has been freed; elsewhere than with glibc nothing of this does anything."""
+
+import ctypes
+
+_TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8  # mallopt(3)
+_LARGE_BYTES = 4 << 20
+
+
+def give_back_memory() -> None:
+    """Have large blocks handed back as soon as they are freed.
+
+    Left alone, the library raises its threshold to 32 MB after the first loops and keeps what they needed for good.
+    """
+    _set({_MMAP_THRESHOLD: _LARGE_BYTES, _TRIM_THRESHOLD: 2 * _LARGE_BYTES})
+
+
+def keep_memory_together() -> None:
+    """Have all threads share one heap: what one has freed is there for the others."""
+    _set({_ARENA_MAX: 1})
+
+
+def _set(options: dict[int, int]) -> None:
+    try:
+        mallopt = ctypes.CDLL(None).mallopt
+    except (AttributeError, OSError, TypeError):
+        return
+    for option, value in options.items():
+        mallopt(option, value)
