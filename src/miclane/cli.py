@@ -3,9 +3,10 @@
 import json
 import logging
 import math
+import os
 import sys
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Literal, NoReturn
 
 import typer
 
@@ -182,6 +183,17 @@ def main() -> None:
     except KeyboardInterrupt:
         sys.stderr.write("\n")
         sys.exit(130)
+    except SystemExit as end:
+        if len(sys.argv) > 1 and sys.argv[1] in _ALONE and isinstance(end.code, int):
+            _leave(end.code)
+        raise
+
+
+def _leave(code: int) -> NoReturn:
+    """End at once: all is written and closed, and taking down the compiler and the libraries takes 0.3 s."""
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
 
 
 if __name__ == "__main__":

@@ -1,8 +1,24 @@
 """Loops over arrays, compiled. Nothing here knows of settings, files or sessions."""
 
+import sys
 from collections.abc import Callable
 
 from numba import njit
+
+
+def _load_without_linear_algebra() -> None:
+    """Have Numba not look for SciPy's linear algebra, of which no kernel makes use: an eighth of a second a start."""
+    name = "scipy.linalg"
+    if name in sys.modules:
+        return
+    sys.modules[name] = None  # type: ignore[assignment]
+    try:
+        import numba.np.arraymath  # noqa: F401
+    finally:
+        del sys.modules[name]
+
+
+_load_without_linear_algebra()
 
 
 def kernel(function: Callable) -> Callable:
