@@ -7,8 +7,9 @@ import pytest
 import soundfile
 
 from conftest import RATE, noise, residue_db, sine
-from miclane.core.audio import SoundWriter, dither, read_sound, resample
+from miclane.core.audio import read_sound, resample
 from miclane.core.errors import UnusableSoundError
+from miclane.core.sound_writer import SoundWriter, dither
 
 
 def bad_files(folder: Path) -> dict[str, Path]:

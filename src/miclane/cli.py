@@ -29,10 +29,11 @@ def process(
     bits: Annotated[int, typer.Option(help="16 or 24 with dither; 32 is float.")] = 32,
 ) -> None:
     """One file through one chain."""
-    from .core.audio import SoundWriter, read_sound, resample
+    from .core.audio import read_sound, resample
     from .core.errors import UnusableChainError, UnusableSoundError
     from .core.mix.chain import read_chain
     from .core.process import process as run
+    from .core.sound_writer import SoundWriter
 
     if bits not in (16, 24, 32):
         raise UnusableSoundError(f"--bits {bits}: must be 16, 24 or 32")

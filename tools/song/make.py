@@ -14,8 +14,8 @@ from scipy.signal import butter, sosfilt
 from score import BEAT_S, BEATS, LINES, TAIL_S, TEMPO_BPM, third_above, third_below
 from sing import RATE, Take, breath, sing
 
-from miclane.core.audio import dither
 from miclane.core.measure.loudness import integrated_lufs
+from miclane.core.sound_writer import dither
 from miclane.core.stages.eq_design import section
 
 FRAMES = round((BEATS * BEAT_S + TAIL_S) * RATE)

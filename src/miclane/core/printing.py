@@ -10,13 +10,13 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from .audio import SoundWriter
 from .engine.builder import Builder
 from .engine.graph import Graph
 from .engine.render import Cancel, SoundReader
 from .engine.stream import stream
 from .errors import UnusableChainError
 from .mix.document import Bus, Lane, Return, Session
+from .sound_writer import SoundWriter
 from .stages.base import Settings
 
 _AHEAD = 4

@@ -152,7 +152,7 @@ class _Row:
 def _rows(line: list[_Station]) -> list[_Row]:
     """Stations in as few rows as they stand in, in an order in which none comes before what feeds it."""
     rows: dict[int, list[_Station]] = {}  # by the edge its last station fills, where there is but one
-    found = []
+    found: list[list[_Station]] = []
     for station in line:
         edges = station.incoming
         row = rows.pop(id(edges[0]), None) if len(edges) == 1 else None

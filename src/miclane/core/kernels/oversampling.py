@@ -57,11 +57,11 @@ def oversampler() -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
                 rows[_ROWS[step + 1] + p].append((_ROWS[step] + q % phases, q // phases, tap))
     kept = [[t for t in row if abs(t[2]) > 1e-12] for row in rows]
     starts = np.cumsum([0, *(len(row) for row in kept)])
-    places = np.array([row * WIDTH + PAST + shift for taps in kept for row, shift, _ in taps])
-    weights = np.array([tap for taps in kept for _, _, tap in taps])
+    places = np.array([row * WIDTH + PAST + shift for sums in kept for row, shift, _ in sums])
+    weights = np.array([tap for sums in kept for _, _, tap in sums])
     keep = np.ones(OUT + 1, np.int64)  # the curve looks at the place before
-    for taps in kept:
-        for row, shift, _ in taps:
+    for sums in kept:
+        for row, shift, _ in sums:
             keep[row] = max(keep[row], -shift)
     return starts, places, weights, keep
 
