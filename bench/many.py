@@ -13,6 +13,7 @@ WATCH = """() => {
   setInterval(() => { looks += 1; gaps += miclane.player.starved ? 1 : 0; }, 40);
   miclane.heard = [];
 }"""
+PARTS = ("kept_ms", "render_ms", "answer_ms")  # until the edit was kept, spent rendering, until the sound was there
 FIGURES = "() => document.querySelector('#lufs')?.textContent.includes('.')"
 
 
@@ -45,7 +46,7 @@ def _edits(page: Page, where: str, part: str) -> None:
     page.evaluate(WATCH)
     before = page.evaluate("miclane.state.version")
     for k in range(EDITS):
-        page.keyboard.press("Shift+ArrowRight" if k % 100 < 50 else "Shift+ArrowLeft")
+        page.keyboard.press("ArrowRight" if k % 20 < 10 else "ArrowLeft")
         page.wait_for_timeout(EVERY_MS)
     page.wait_for_function("() => miclane.heard.length && miclane.heard.at(-1).version === miclane.state.version")
     page.wait_for_timeout(3000)
@@ -61,7 +62,10 @@ def _edits(page: Page, where: str, part: str) -> None:
 
 def _windows(page: Page, where: str) -> None:
     screens = ("lane/lead", "lane/double?stage=clean", "space", "map", "lane/high_harmony", "print")
-    others = [page.context.new_page() for _ in range(WINDOWS - 1)]
+    browser = page.context.browser
+    assert browser is not None
+    context = browser.new_context(viewport=page.viewport_size)
+    others = [context.new_page() for _ in range(WINDOWS - 1)]
     for k, other in enumerate(others):
         if k < PLAYING - 1:
             _opened(other, where, "song" if k % 2 else "loop")
@@ -76,12 +80,15 @@ def _windows(page: Page, where: str) -> None:
         page.keyboard.press("Shift+ArrowRight")
         page.wait_for_timeout(1000)
     page.wait_for_timeout(3000)
-    ms = sorted(page.evaluate("miclane.heard.map((h) => h.ms)"))
+    heard = page.evaluate("miclane.heard")
+    parts = {k: statistics.median([h[k] for h in heard if h.get(k) is not None] or [0]) for k in PARTS}
+    ms = sorted(h["ms"] for h in heard)
     gaps = [p.evaluate("[gaps, looks]") for p in (page, *others[: PLAYING - 1])]
     print(
         f"{WINDOWS} windows, {PLAYING} playing: {len(ms)} of 40 edits heard, median {statistics.median(ms):.0f} ms, "
         f"95th percentile {ms[int(0.95 * (len(ms) - 1))]:.0f} ms; looks that found a gap, window by window: "
         + ", ".join(f"{a} of {b}" for a, b in gaps)
     )
+    print("    " + ", ".join(f"{name} {value:.0f}" for name, value in parts.items()))
     versions = {p.evaluate("miclane.state.version") for p in others if "/print" not in p.url}
     print(f"    versions that the windows show: {sorted(versions)}")
