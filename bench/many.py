@@ -6,6 +6,7 @@ import tempfile
 from playwright.sync_api import Page
 
 from .server import browser_page, demo, root
+from .windows import Window, wishes_of
 
 EDITS, EVERY_MS, WINDOWS, PLAYING = 300, 100, 20, 5
 WATCH = """() => {
@@ -13,7 +14,10 @@ WATCH = """() => {
   setInterval(() => { looks += 1; gaps += miclane.player.starved ? 1 : 0; }, 40);
   miclane.heard = [];
 }"""
-PARTS = ("kept_ms", "render_ms", "answer_ms")  # until the edit was kept, spent rendering, until the sound was there
+KINDS = (
+    ("lane/lead?stage=peaks", "loop"), ("lane/lead?stage=peaks", "song"), ("lane/double?stage=clean", ""),
+    ("space", ""), ("map", ""), ("lane/high_harmony", ""),
+)  # fmt: skip
 FIGURES = "() => document.querySelector('#lufs')?.textContent.includes('.')"
 
 
@@ -25,7 +29,7 @@ def run(parts: str = "loop song windows") -> None:
             if part in parts:
                 _edits(page, where, part)
         if "windows" in parts:
-            _windows(page, where)
+            _windows(page, where, root(address))
 
 
 def _opened(page: Page, where: str, part: str) -> None:
@@ -60,35 +64,42 @@ def _edits(page: Page, where: str, part: str) -> None:
     )
 
 
-def _windows(page: Page, where: str) -> None:
-    screens = ("lane/lead", "lane/double?stage=clean", "space", "map", "lane/high_harmony", "print")
-    browser = page.context.browser
-    assert browser is not None
-    context = browser.new_context(viewport=page.viewport_size)
-    others = [context.new_page() for _ in range(WINDOWS - 1)]
-    for k, other in enumerate(others):
-        if k < PLAYING - 1:
-            _opened(other, where, "song" if k % 2 else "loop")
-            other.evaluate(WATCH)
-        else:
-            other.goto(f"{where}/{screens[k % len(screens)]}")
-    page.bring_to_front()
+def _windows(page: Page, where: str, address: str) -> None:
+    """One window in a browser, the others without: what the browser itself needs for twenty pages says nothing of us."""
+    assert page.context.browser is not None
+    kinds = []
+    for k, (screen, plays) in enumerate(KINDS):
+        other = page.context.browser.new_page()
+        edit = {"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": -20.5 - k}
+        kinds.append(wishes_of(other, where, screen, plays, edit))
+        other.close()
+    playing = [kinds[k % 2] for k in range(PLAYING - 1)]
+    looking = [kinds[2 + k % (len(kinds) - 2)] for k in range(WINDOWS - PLAYING)]
+    others = [Window(address, "salt-ferry", f"w{k}", wishes) for k, wishes in enumerate(playing + looking)]
+    for other in others:
+        other.start()
     _opened(page, where, "loop")
     page.get_by_role("slider", name="Threshold").first.focus()
     page.evaluate(WATCH)
-    for _ in range(40):
-        page.keyboard.press("Shift+ArrowRight")
+    for k in range(40):
+        page.keyboard.press("ArrowRight" if k % 20 < 10 else "ArrowLeft")
         page.wait_for_timeout(1000)
     page.wait_for_timeout(3000)
-    heard = page.evaluate("miclane.heard")
-    parts = {k: statistics.median([h[k] for h in heard if h.get(k) is not None] or [0]) for k in PARTS}
+    heard, (gaps, looks) = page.evaluate("miclane.heard"), page.evaluate("[gaps, looks]")
+    version = page.evaluate("miclane.state.version")
     ms = sorted(h["ms"] for h in heard)
-    gaps = [p.evaluate("[gaps, looks]") for p in (page, *others[: PLAYING - 1])]
     print(
         f"{WINDOWS} windows, {PLAYING} playing: {len(ms)} of 40 edits heard, median {statistics.median(ms):.0f} ms, "
-        f"95th percentile {ms[int(0.95 * (len(ms) - 1))]:.0f} ms; looks that found a gap, window by window: "
-        + ", ".join(f"{a} of {b}" for a, b in gaps)
+        f"95th percentile {ms[int(0.95 * (len(ms) - 1))]:.0f} ms; {gaps} of {looks} looks found a gap"
     )
-    print("    " + ", ".join(f"{name} {value:.0f}" for name, value in parts.items()))
-    versions = {p.evaluate("miclane.state.version") for p in others if "/print" not in p.url}
-    print(f"    versions that the windows show: {sorted(versions)}")
+    for name, group in (("that play", others[: PLAYING - 1]), ("that are looked at", others[PLAYING - 1 :])):
+        took = sorted(x for other in group for x in other.ms)
+        slowest = max(statistics.median(other.ms) for other in group)
+        print(
+            f"    windows {name}: {len(took)} answers, median {statistics.median(took):.0f} ms, "
+            f"95th percentile {took[int(0.95 * (len(took) - 1))]:.0f} ms, median of the slowest window {slowest:.0f} ms; "
+            f"refused {sum(o.refused for o in group)}; song late by {max(o.late_s for o in group):.2f} s at most; "
+            f"{sum(o.version == version for o in group)} of {len(group)} know the newest version"
+        )
+    for other in others:
+        other.close()

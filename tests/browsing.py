@@ -51,6 +51,7 @@ class Wire:
     """All that goes over the line of one page: addresses asked for, answers that came."""
 
     asked: list[str] = field(default_factory=list)
+    urgencies: list[int] = field(default_factory=list)  # of what was asked
     answers: list[Answer] = field(default_factory=list)
 
     def watch(self, page: Page) -> "Wire":
@@ -65,6 +66,7 @@ class Wire:
             if "wish" in message:
                 wished[message["wish"]] = message["address"]
                 self.asked.append(message["address"])
+                self.urgencies.append(message["urgency"])
 
         def came(data: str | bytes) -> None:
             if isinstance(data, bytes) and data[4] & 1:

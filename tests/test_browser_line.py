@@ -16,6 +16,7 @@ from browsing import LANE, all_kept, between, place_of, play, stage_of, until, w
 from miclane.store.database import Database
 from miclane.store.sessions import SessionStore
 from miclane.store.tables import ChangeRow
+from miclane.studio.order import Urgency
 
 pytestmark = pytest.mark.browser
 SCREENS = (LANE, f"{LANE}?stage=deess", "/s/salt-ferry/space", "/s/salt-ferry/print", "/s/salt-ferry/map")
@@ -67,6 +68,7 @@ def test_what_is_changed_elsewhere_is_shown_as_it_happens_and_nothing_asks_meanw
         if not wire.asked:
             break
     assert wire.asked == []
+    wire.urgencies.clear()
     other = context.new_page()
     other.goto(demo.address + f"{LANE}?stage=peaks")
     until(other, "window.miclane?.line.open === true")
@@ -74,6 +76,9 @@ def test_what_is_changed_elsewhere_is_shown_as_it_happens_and_nothing_asks_meanw
     all_kept(other)
     value = stage_of(demo, "peaks").threshold_db
     expect(page.get_by_role("slider", name="Threshold")).to_have_attribute("aria-valuenow", str(value), timeout=5000)
+    until(page, "document.querySelector('#lufs').textContent !== '—'")
+    hurried = [a for a, u in zip(wire.asked, wire.urgencies, strict=True) if u < Urgency.REST]
+    assert [a.rpartition("/")[2] for a in hurried] == ["version"], "who looks on goes behind who turns and hears"
 
 
 def test_a_song_that_plays_goes_on_over_a_line_that_broke(at, page: Page, demo) -> None:

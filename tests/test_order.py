@@ -2,7 +2,7 @@
 
 import pytest
 
-from miclane.studio.order import PATIENCE, Order, Urgency, Wish
+from miclane.studio.order import HANDS, PATIENCE, Order, Urgency, Wish
 
 CHANGE, UNDER, BEHIND, REST, FIGURES, PICTURES, NEXT = Urgency
 
@@ -75,6 +75,23 @@ def test_who_has_been_passed_over_for_long_comes_in_between() -> None:
         wish(order, passed_over, UNDER, "busy")
         wish(order, 1000 + passed_over, UNDER, "busy")
         assert passed_over <= PATIENCE + 2
+
+
+def test_of_many_that_have_been_passed_over_one_is_made_at_a_time() -> None:
+    order = Order()
+    for number in range(4 * PATIENCE):
+        wish(order, number, PICTURES, f"window {number % 20}")
+    heard = []
+    for number in range(2 * PATIENCE):  # what is heard is made meanwhile, one after the other
+        wish(order, 1000 + number, UNDER, "busy")
+        while (each := order.next()) is not None:
+            if each.number < 1000:
+                continue  # takes long
+            heard.append(each.number)
+            order.done(each)
+    assert heard == [1000 + number for number in range(2 * PATIENCE)]
+    looked_at = [w for w in order._making if w.urgency == PICTURES]
+    assert len(looked_at) <= HANDS[PICTURES] + 1
 
 
 def test_a_newer_wish_for_a_place_takes_the_place_of_the_older() -> None:

@@ -14,9 +14,9 @@ def give_back_memory() -> None:
     _set({_MMAP_THRESHOLD: _LARGE_BYTES, _TRIM_THRESHOLD: 2 * _LARGE_BYTES})
 
 
-def keep_memory_together() -> None:
-    """Have all threads share one heap: what one has freed is there for the others."""
-    _set({_ARENA_MAX: 1})
+def keep_memory_together(heaps: int = 1) -> None:
+    """Have all threads share so few heaps: what one has freed is there for the others."""
+    _set({_ARENA_MAX: heaps})
 
 
 def _set(options: dict[int, int]) -> None:

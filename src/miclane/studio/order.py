@@ -3,7 +3,7 @@
 Changes come first: each is made, in the order in which a window gave it. Of all else the most urgent comes first,
 windows take turns, and of one window's wishes the newest goes before the older, for it is about what is shown and heard
 now. What is only looked at never takes all hands, and is not begun while something is about to be heard, unless it has
-been passed over for long.
+been passed over for long; of all that have been, one is made at a time.
 """
 
 import threading
@@ -52,6 +52,7 @@ class Wish:
     flows: bool = False
     cancel: Cancel = field(default_factory=Cancel)
     came: int = 0
+    late: bool = False  # begun out of turn, since it had been passed over for long
 
 
 class Order:
@@ -93,6 +94,7 @@ class Order:
             if not ready:
                 return None
             wish = min(ready, key=lambda each: each[0])[1]
+            wish.late = self._is_due(wish)
             self._waiting.remove(wish)
             self._making.append(wish)
             self._turn += 1
@@ -115,7 +117,7 @@ class Order:
                 self._waiting.remove(wish)
 
     def _rank(self, wish: Wish, came: int) -> tuple[int, int, int]:
-        if wish.urgency == Urgency.CHANGE or self._has_waited(wish):
+        if wish.urgency == Urgency.CHANGE or self._is_due(wish):
             return Urgency.CHANGE, came, 0
         return wish.urgency, self._turns.get(wish.window, 0), -came
 
@@ -124,14 +126,17 @@ class Order:
             return not wish.in_turn or not self._comes_after_another(wish)
         if wish.urgency not in HANDS or wish.flows:
             return True
-        if self._has_waited(wish):
+        if self._is_due(wish):
             return True
         if wish.urgency > Urgency.REST and any(w.urgency in _HEARD_SOON for w in (*self._waiting, *self._making)):
             return False
         return sum(w.urgency >= Urgency.REST and not w.flows for w in self._making) < HANDS[wish.urgency]
 
-    def _has_waited(self, wish: Wish) -> bool:
-        return self._turn - wish.came > PATIENCE
+    def _is_due(self, wish: Wish) -> bool:
+        """Whether it has been passed over for long, and is the first of those: one is made at a time."""
+        if wish.urgency == Urgency.CHANGE or self._turn - wish.came <= PATIENCE:
+            return False
+        return not any(w.late for w in self._making)
 
     def _comes_after_another(self, wish: Wish) -> bool:
         before = (*self._making, *self._waiting[: self._waiting.index(wish)])

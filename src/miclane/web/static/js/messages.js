@@ -2,7 +2,7 @@
 
 /**
  * @typedef {{ version: number, edits: import("./queue.js").Edit[], began: number, curves?: any, gesture?: string, structure?: boolean,
- *   data?: boolean, select?: any, jumped?: boolean, sound?: any, kept_ms?: number, render_ms?: number }} Changed
+ *   data?: boolean, select?: any, jumped?: boolean, elsewhere?: boolean, sound?: any, kept_ms?: number, render_ms?: number }} Changed
  *
  * @typedef {object} Messages
  * @property {{ changed?: string, version?: number, prints?: string }} news  a session was changed somewhere, or its prints have got on

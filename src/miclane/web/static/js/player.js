@@ -9,6 +9,7 @@ import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 const SOON_S = 0.4;
 const MORE_S = 2.5;
 const REST_MS = 250; // a hand that still moves would only throw the rest away
+const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
 const LONGEST_LOOP_S = 20;
 
 export const player = {
@@ -104,7 +105,7 @@ export function give(variant, offset, sound, generation) {
 }
 
 // New sound after a change at time `start`: soon under the playhead, then all of it.
-export async function refresh(start = performance.now(), parts = {}, given = null) {
+export async function refresh(start = performance.now(), parts = {}, given = null, elsewhere = false) {
   if (!state.frames || !player.lane) return;
   order += 1;
   const generation = order;
@@ -125,6 +126,7 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
       more(given.from + given.flat.length / 2, generation, signal);
     } else if (player.playing) await soon(generation, signal);
     if (player.playing && parts.version !== undefined) await new Promise((resolve) => setTimeout(resolve, REST_MS));
+    else if (!player.playing && elsewhere) await new Promise((resolve) => setTimeout(resolve, ELSEWHERE_MS));
     if (generation !== order) return;
     const whole = await fetchSound(player.first, player.last, "treated", "", signal, URGENCY.rest);
     if (generation !== order) return;
@@ -282,7 +284,7 @@ let lines = 0;
 on("line", () => lines++ && refresh()); // what was flowing when the line was lost
 // the rest of a loop that is about to be old
 on("changing", () => !isSong() && inFlight.abort());
-on("changed", ({ began: start, version, sound, kept_ms, render_ms }) => {
+on("changed", ({ began: start, version, sound, kept_ms, render_ms, elsewhere = false }) => {
   const parts = { answer_ms: performance.now() - start, kept_ms, render_ms, version };
-  refresh(start, parts, sound);
+  refresh(start, parts, sound, elsewhere);
 });

@@ -232,12 +232,12 @@ addEventListener("beforeunload", (event) => {
 });
 
 // The newest state, as a refusal brings it or as it is seen elsewhere, takes the place of what is shown.
-function catchUp(told) {
+function catchUp(told, elsewhere = false) {
   if (gone(told)) return;
   letGo();
   drawnBefore = queue.size > 0;
   learn(told);
-  say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true });
+  say("changed", { ...told, structure: true, began: performance.now(), edits: [], jumped: true, elsewhere });
 }
 
 export const set = (path, value, options) => change([{ op: "set", path, value }], options);
@@ -320,7 +320,7 @@ export async function look() {
   if (!state.id || queue.size || document.hidden) return;
   const { id } = state;
   const newest = await newestOf(id).catch(() => null); // the line tells when it is there again
-  if (newest?.version > state.version && !queue.size && id === state.id) catchUp(newest);
+  if (newest?.version > state.version && !queue.size && id === state.id) catchUp(newest, true);
 }
 
 /** What the server has of a session now. @param {string} session */
