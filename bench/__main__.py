@@ -2,7 +2,7 @@
 
 import sys
 
-from . import accuracy, attack, fuzz, knob, many, processors, whole, work
+from . import accuracy, attack, fuzz, knob, large, many, processors, whole, work
 
 
 def main() -> None:
@@ -13,6 +13,7 @@ def main() -> None:
         "whole": whole,
         "knob": knob,
         "many": many,
+        "large": large,
         "work": work,
         "attack": attack,
         "fuzz": fuzz,

@@ -19,7 +19,7 @@ SCREENS = ("lane/{}", "lane/{}?stage=clean", "lane/{}?stage=deess", "space", "ma
 def run(minutes: str = str(MINUTES)) -> None:
     """Print resident memory of the server and its measuring process each minute, and two minutes after the last."""
     with tempfile.TemporaryDirectory() as folder, demo(folder, 18740) as address, browser_page() as page:
-        where, process, rng = f"{root(address)}/s/salt-ferry", _process(18740), random.Random(1)
+        where, process, rng = f"{root(address)}/s/salt-ferry", process_of(18740), random.Random(1)
         made = {"edits": 0, "screens": 0, "undos": 0, "prints": 0, "songs": 0}
         told, most = time.monotonic(), 0.0
         end = told + 60 * float(minutes)
@@ -43,10 +43,10 @@ Step = Callable[[Page, str, random.Random, Made], None]
 
 def _held(process: int) -> tuple[float, float]:
     """Resident memory of a server and of what it has started, in GiB."""
-    return _resident(process), sum(_resident(p) for p, parent in _parents().items() if parent == process)
+    return resident_gib(process), sum(resident_gib(p) for p, parent in _parents().items() if parent == process)
 
 
-def _process(port: int) -> int:
+def process_of(port: int) -> int:
     """The program that serves on a port, of those this one has started."""
     return next(p for p, parent in _parents().items() if parent == os.getpid() and str(port) in _said(p, "cmdline"))
 
@@ -57,7 +57,7 @@ def _parents() -> dict[int, int]:
     return {process: int(stat[1]) for process, stat in found.items() if stat}
 
 
-def _resident(process: int) -> float:
+def resident_gib(process: int) -> float:
     pages = _said(process, "statm").split()
     return int(pages[1]) * os.sysconf("SC_PAGE_SIZE") / 2**30 if pages else 0.0
 
