@@ -35,7 +35,7 @@ for k in range(lanes):
     held = studio.sounds.add(path, f"{like['name']} {k}.wav", rate).model_dump()
     path.unlink()
     name = {"id": like["id"] if k < len(first) else f"lane{k}", "name": f"{like['name']} {k + 1}"}
-    made.append({**like, **name, "sound": held, "phrases": [], "breaths": [], "ride": []})
+    made.append({**like, **name, "sound": held, "phrases": [], "breaths": []})
 document = {**tree, "name": "Large", "rate": rate, "lanes": made}
 studio.sessions.create(Session.model_validate(document), "large")
 studio.close()
