@@ -193,20 +193,17 @@ def held_peak(x, ring, places, levels, out):
 
 @kernel
 def held_peak_db(x, ring, places, levels, out):
-    """As `held_peak`, in dB (padded n)."""
-    for start in range(0, x.shape[1], CHUNK):
-        count = min(CHUNK, x.shape[1] - start)
-        _loudest(x, start, count, out)
-        hold(ring, places, levels, out[start : start + count])
-        before = before_db = splat8(-1.0)
-        for i in range(start, start + count, 8):
-            level = load8(out, i)
-            if not same(level, before):
-                before, before_db = last8(level), db_of(level)
-                put(out, i, before_db)
-                before_db = last8(before_db)
-            else:
-                put(out, i, before_db)
+    """As `held_peak`, in dB (padded n); what is held stays the same for long, and so do its decibels."""
+    held_peak(x, ring, places, levels, out)
+    before = before_db = splat8(-1.0)
+    for i in range(0, out.shape[0], 8):
+        level = load8(out, i)
+        if same(level, before):
+            put(out, i, before_db)
+        else:
+            found = db_of(level)
+            put(out, i, found)
+            before, before_db = last8(level), last8(found)
 
 
 @kernel

@@ -94,6 +94,16 @@ def _fed_back(level_db, n, curve, attack, release, state, gain_db):
 
 
 @kernel
+def _looked(reduction_db, memory, learn, forget, scale, powers):
+    """What an optical cell remembers after a look at its reduction, and its late coefficient, its powers written."""
+    deep = min(reduction_db / _DEEP_DB, 1.0)
+    memory += (learn if deep > memory else forget) * (deep - memory)
+    late = scale / (0.5 + 4.5 * memory)
+    powers_of(1.0 - late, powers)
+    return memory, late
+
+
+@kernel
 def _lit(level_db, n, curve, attack, quick, scale, rate, state, gain_db):
     """Optical: what it remembers, and the release that follows from that, are looked at every sixteen frames."""
     threshold, slope, knee = curve[0], 1.0 - 1.0 / curve[1], curve[2]
@@ -112,10 +122,7 @@ def _lit(level_db, n, curve, attack, quick, scale, rate, state, gain_db):
         count = min(8, n - i)
         target = static_gain(load8(level_db, i), threshold, slope, knee)
         if since == 0:
-            deep = min((fast + slow) / _DEEP_DB, 1.0)
-            memory += (learn if deep > memory else forget) * (deep - memory)
-            late = scale / ((0.5 + 4.5 * memory) * rate)
-            powers_of(1.0 - late, tables[2])
+            memory, late = _looked(fast + slow, memory, learn, forget, scale / rate, tables[2])
             since = _LOOKED
         if i < wide and since >= 8:
             to_fast, to_slow = times(splat8(OPTICAL_SHARE), target), times(splat8(rest), target)
@@ -139,10 +146,7 @@ def _lit(level_db, n, curve, attack, quick, scale, rate, state, gain_db):
         put(wanted, 0, target)
         for k in range(count):
             if since == 0:
-                deep = min((fast + slow) / _DEEP_DB, 1.0)
-                memory += (learn if deep > memory else forget) * (deep - memory)
-                late = scale / ((0.5 + 4.5 * memory) * rate)
-                powers_of(1.0 - late, tables[2])
+                memory, late = _looked(fast + slow, memory, learn, forget, scale / rate, tables[2])
                 since = _LOOKED
             since -= 1
             to_fast_one, to_slow_one = OPTICAL_SHARE * wanted[k] - fast, rest * wanted[k] - slow

@@ -3,8 +3,10 @@
 import numpy as np
 
 from . import kernel, kernel_within
-from .biquad import direct, enter, exchange, keep_lanes, lanes_in, lanes_of, leave, load_lanes, neutral
+from .askew import direct, end_step, put_by, set_up
+from .biquad import exchange
 from .following import NOTHING_DB, approach, follow, follow_eight, powers_of
+from .lanes import lanes_in, neutral
 from .levels import CHUNK, db_of, hold
 from .simd import (
     any_above,
@@ -33,13 +35,9 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow):
     filters: band and voice of up to four sections (k, 6). band, voice, slow (n,) become the mean squares of the band,
     the voice, and the voice more slowly, by the one-pole coefficients in smoothing (4,). levels (4,) is carried on.
     """
-    n = x.shape[0]
-    table, lanes = neutral(), np.zeros((2, 8))
-    for h in range(2):
-        lanes_of(filters[h], 0, filters[h].shape[0], 4 * h, table)
-        load_lanes(states[h], 0, filters[h].shape[0], 4 * h, lanes)
-    rows, begin = lanes_in(table), np.zeros((12, 8))
-    enter(lanes, 8, begin)
+    n, table, lanes, begin = x.shape[0], neutral(), np.zeros((2, 8)), np.zeros((12, 8))
+    set_up(filters, states, table, lanes, begin)
+    rows = lanes_in(table)
     fed, m = load4(smoothing, 0), load4(levels, 0)
     stay = minus(splat4(1.0), fed)
     u1 = u2 = v1 = v2 = v3 = p = q = splat8(0.0)
@@ -53,24 +51,14 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow):
             band[s - 9], voice[s - 9], slow[s - 9] = lane(m, 0), lane(m, 1), lane(m, 2)
             u1, u2, v1, v2, v3 = u, u1, v, v1, v2
             s += 1
-        u = shifted_halves(splat8(x[s] if s < n else 0.0), v3)
-        v = direct(u, u1, u2, v1, v2, rows)
-        if s < 12:
-            v = plus(v, load8(begin[s], 0))
+        u, v, p, q = end_step(x, s, u1, u2, v1, v2, v3, rows, begin, p, q)
         if s >= 9:
             both = low_high_high(v)
             m = fma(stay, m, times(fed, times(both, both)))
             band[s - 9], voice[s - 9], slow[s - 9] = lane(m, 0), lane(m, 1), lane(m, 2)
-        if s >= n - 1:
-            p, q = leave(s - n + 1, u, u1, v, v1, rows, p, q)
         u1, u2, v1, v2, v3 = u, u1, v, v1, v2
         s += 1
-    if n == 1:
-        p = plus(p, load8(lanes[1], 0))
-    put(lanes[0], 0, p)
-    put(lanes[1], 0, q)
-    for h in range(2):
-        keep_lanes(lanes, 4 * h, states[h], 0, filters[h].shape[0])
+    put_by(p, q, n, filters, states, lanes)
     put(levels, 0, larger(m, splat4(1e-30)))
 
 

@@ -2,7 +2,8 @@
 
 import numpy as np
 
-from ..kernels.biquad import cascade, fork, new_state
+from ..kernels.askew import fork
+from ..kernels.biquad import cascade, new_state
 from ..kernels.dynamics import turn_all_down
 from ..kernels.levels import decibels, held_peak, held_peak_db, mean_square, padded
 from .eq_design import butterworth_q, section
@@ -37,14 +38,14 @@ class Fork:
     """Two cascades of up to four sections with the same input."""
 
     def __init__(self, below: np.ndarray, above: np.ndarray, channels: int) -> None:
-        self.below, self.above = below, above
-        self.states = new_state(channels, below), new_state(channels, above)
+        self.filters = below, above
+        self.states = [(new_state(1, below)[0], new_state(1, above)[0]) for _ in range(channels)]
 
     def process(self, x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """x (channels, n) through the one and through the other."""
         low, high = np.empty_like(x), np.empty_like(x)
         for c in range(len(x)):
-            fork(x[c], self.below, self.above, self.states[0][c], self.states[1][c], low[c], high[c])
+            fork(x[c], self.filters, self.states[c], low[c], high[c])
         return low, high
 
 
