@@ -1,6 +1,7 @@
-"""How the C library keeps memory that has been freed; elsewhere than with glibc nothing of this does anything."""
+"""How the C library keeps memory that has been freed (elsewhere than with glibc nothing), and Python looks for it."""
 
 import ctypes
+import gc
 
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8  # mallopt(3)
 _LARGE_BYTES = 4 << 20
@@ -17,6 +18,12 @@ def give_back_memory() -> None:
 def keep_memory_together(heaps: int = 1) -> None:
     """Have all threads share so few heaps: what one has freed is there for the others."""
     _set({_ARENA_MAX: heaps})
+
+
+def forget_what_stays() -> None:
+    """Have no search for unused objects look again at those that are there now: they stay, and an edit would wait."""
+    gc.collect()
+    gc.freeze()
 
 
 def _set(options: dict[int, int]) -> None:

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from .core.errors import CancelledError, MicLaneError, UnusableDataError
-from .memory import give_back_memory, keep_memory_together
+from .memory import forget_what_stays, give_back_memory, keep_memory_together
 from .options import Data, default_data
 
 if TYPE_CHECKING:
@@ -142,6 +142,7 @@ def _run(
 
     structlog.get_logger().info("start", host=host, port=port)
     _later(0.4, warm_up, studio)  # after the first page, which matters more
+    _later(5.0, forget_what_stays, studio)
     _later(20.0, lambda: tidy(studio), studio)
     sys.setswitchinterval(SWITCH_S)
     give_back_memory()

@@ -8,7 +8,8 @@ from scipy.signal import butter, sosfiltfilt
 
 from conftest import RATE, noise, sine
 from miclane.core.audio import read_sound
-from miclane.core.engine.node import make_trace
+from miclane.core.engine.graph import Node
+from miclane.core.engine.node import run_stage
 from miclane.core.findings.report import measure_file
 from miclane.core.measure.events import find_sibilants
 from miclane.core.measure.noise import noise_floor_dbfs
@@ -17,6 +18,8 @@ from miclane.core.measure.pitch import pitch_range_hz, track_pitch
 from miclane.core.measure.spectrum import AXIS_HZ, long_term_db
 from miclane.core.measure.stages import read_stage
 from miclane.core.measure.words import syllables, word_spans
+from miclane.core.stages.compressor import Compressor
+from miclane.core.stages.trim import Trim
 from miclane.demo.seed import SONG
 from speech import VOWELS
 
@@ -135,12 +138,28 @@ def test_long_term_spectrum_shows_an_inserted_bell(lead: np.ndarray) -> None:
 
 def test_stage_reading() -> None:
     x = sine(1000, -12, 2.0)
-    gain = np.full(x.shape[1], -6.0)
-    trace = make_trace(x, x * 10 ** (-6 / 20), gain, RATE, 1000)
+    _, trace = run_stage(Node("", stage=Trim(gain_db=-6.0)), x, None, RATE, 1000, lambda _: None)
+    assert trace is not None
     told = read_stage(trace, 1000 + RATE // 2, 1000 + RATE)
     assert abs(told.reduction_median_db - 6) < 1e-6
     assert abs(told.change_db + 6) < 1e-3
     assert abs(told.level_in_db + 15.01) < 0.05
+
+
+def test_a_trace_says_what_was_done_in_each_hop(lead: np.ndarray) -> None:
+    x = np.vstack([lead[:, 5 * RATE : 9 * RATE], 0.3 * lead[:, 6 * RATE : 10 * RATE]])
+    stage = Compressor(threshold_db=-40, lookahead_ms=3)
+    y, trace = run_stage(Node("", channels=2, stage=stage, latency=144), x, None, RATE, 0, lambda _: None)
+    assert trace is not None and trace.gain_db is not None
+    points, hop = y.shape[1] // trace.hop, trace.hop
+    came, went = (s[:, : points * hop].reshape(2, points, hop) for s in (x, y))
+    assert np.allclose(trace.mean_square_in, (came**2).mean(axis=(0, 2)), rtol=1e-12)
+    assert np.allclose(trace.mean_square_out, (went**2).mean(axis=(0, 2)), rtol=1e-12)
+    assert np.array_equal(trace.peak_out, np.abs(went).max(axis=(0, 2)))
+    applied = 20 * np.log10(np.maximum(np.abs(y[0, 1:]), 1e-12) / np.maximum(np.abs(x[0, 1 : y.shape[1]]), 1e-12))
+    heard = np.abs(x[0, 1 : y.shape[1]]) > 1e-3
+    least = [applied[k * hop : (k + 1) * hop][heard[k * hop : (k + 1) * hop]].min(initial=0) for k in range(points)]
+    assert np.all(trace.gain_db <= np.array(least) + 0.01) and trace.gain_db.min() < -10
 
 
 def test_report_of_silence_has_no_findings() -> None:

@@ -5,7 +5,6 @@ for one serves the other.
 """
 
 import hashlib
-import json
 from dataclasses import dataclass, field
 
 from ..stages.base import Stage
@@ -92,5 +91,5 @@ class Graph:
 
 
 def digest_of(*parts: object) -> str:
-    """Key of a node made of these parts."""
-    return hashlib.blake2b(json.dumps(parts, sort_keys=True).encode(), digest_size=16).hexdigest()
+    """Key of a node made of these parts: text, numbers, and tuples of such."""
+    return hashlib.blake2b(repr(parts).encode(), digest_size=16).hexdigest()

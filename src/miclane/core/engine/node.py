@@ -6,9 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import UnsoundError
-from ..kernels.dynamics import trace as reduce_block
 from ..kernels.dynamics import weigh
 from ..kernels.levels import power
+from ..kernels.traces import trace as take_down
 from ..stages.base import Stage
 from .graph import Node
 
@@ -97,8 +97,7 @@ def run_stage(
     worker = worker or Worker(node.stage, rate, x.shape[0], start)
     total = x.shape[1] - worker.skip
     y = np.empty((node.channels, max(total, 0))) if out is None else out
-    gain_all: np.ndarray | None = None
-    parts: list[np.ndarray] = []
+    tracing = _Tracing(x, y, rate, start) if traced else None
     done = 0
     for at in range(0, x.shape[1], BLOCK):
         stop = at + BLOCK
@@ -108,25 +107,14 @@ def run_stage(
         block = worker.push(
             np.ascontiguousarray(x[:, at:stop]), np.ascontiguousarray(key[:, at:stop]) if key is not None else None
         )
-        gain = worker.gain_db if traced else None
         step = min(block.shape[1], total - done)
         y[:, done : done + step] = block[:, :step]
-        if gain is not None:
-            if gain_all is None:
-                gain_all = np.empty(max(total, 0))
-            gain_all[done : done + step] = gain[:step]
-        if traced and worker.parts_db is not None:
-            parts.append(worker.parts_db[:, :step])
+        if tracing is not None:
+            tracing.take(worker, step)
         done += step
         if made is not None:
             made(start + done)
-    if not traced:
-        return y, None
-    trace = make_trace(x[:, : y.shape[1]], y, gain_all, rate, start)
-    if parts:
-        whole = np.concatenate(parts, axis=1)
-        trace.parts_db = whole[:, trace.hop // 2 :: trace.hop][:, : len(trace.peak_out)].copy()
-    return y, trace
+    return y, tracing.trace if tracing is not None else None
 
 
 def check_sound(block: np.ndarray, made_by: str) -> None:
@@ -137,15 +125,43 @@ def check_sound(block: np.ndarray, made_by: str) -> None:
             raise UnsoundError(f"“{made_by}” makes {what}, so it is stopped here; take its last setting back")
 
 
-def make_trace(x: np.ndarray, y: np.ndarray, gain_db: np.ndarray | None, rate: int, start: int) -> Trace:
-    """Trace of a range from its aligned input and output."""
-    hop = trace_hop(rate)
-    points = y.shape[1] // hop
-    arrays = [np.zeros(points + 1) for _ in range(4)]
-    carry = np.array([0.0, 1e9, 0.0, 0.0, 0.0])
-    reduce_block(x, y, gain_db if gain_db is not None else np.zeros(0), hop, carry, *arrays)
-    gain, inside, outside, peak = (a[:points] for a in arrays)
-    return Trace(start, hop, gain if gain_db is not None else None, inside, outside, peak)
+class _Tracing:
+    """Makes the trace of a stage while it works, of what has just come in and gone out."""
+
+    def __init__(self, x: np.ndarray, y: np.ndarray, rate: int, start: int) -> None:
+        self.x, self.y, hop = x, y, trace_hop(rate)
+        inside, outside, peak, gain = np.zeros((4, y.shape[1] // hop))
+        self.trace = Trace(start, hop, None, inside, outside, peak)
+        self._gain, self._rest, self._points = gain, np.zeros(0), 0
+
+    def take(self, worker: Worker, frames: int) -> None:
+        """The next so many frames of y are there, and the worker has made them."""
+        trace, hop = self.trace, self.trace.hop
+        gain, parts = worker.gain_db, worker.parts_db
+        begun = self._points * hop + len(self._rest)
+        if gain is not None:
+            trace.gain_db = self._gain
+        if parts is not None:
+            if trace.parts_db is None:
+                trace.parts_db = np.zeros((len(parts), len(self._gain)))
+            middle = (hop // 2 - begun) % hop
+            first = (begun + middle) // hop
+            found = parts[:, middle:frames:hop][:, : len(self._gain) - first]
+            trace.parts_db[:, first : first + found.shape[1]] = found
+        whole = np.concatenate([self._rest, gain[:frames] if gain is not None else np.zeros(frames)])
+        take_down(
+            self.x,
+            self.y,
+            whole,
+            hop,
+            self._points,
+            self._gain,
+            trace.mean_square_in,
+            trace.mean_square_out,
+            trace.peak_out,
+        )
+        self._points += len(whole) // hop
+        self._rest = whole[len(whole) // hop * hop :]
 
 
 def mix_down(parts: list[np.ndarray], gains: list[tuple[float, float]], channels: int, frames: int) -> np.ndarray:

@@ -96,7 +96,7 @@ class Copied:
 
     def of(self, thing: Any) -> Any:
         """The copy of a thing."""
-        if isinstance(thing, _NEVER_CHANGE):
+        if _never_changes(type(thing)):
             return thing
         made = self._made.get(id(thing))
         if made is None:
@@ -117,11 +117,22 @@ class Copied:
         if isinstance(thing, dict):
             return {key: self.of(value) for key, value in thing.items()}
         new = object.__new__(type(thing))
-        shared = getattr(thing, "SHARED", ())
-        for name, value in vars(thing).items():
+        shared, inside = getattr(thing, "SHARED", ()), new.__dict__
+        for name, value in thing.__dict__.items():
             if name in _PASSING:
-                value = None
-            elif name not in shared:
-                value = self.of(value)
-            new.__dict__[name] = value
+                inside[name] = None
+            elif name in shared or _never_changes(type(value)):
+                inside[name] = value
+            else:
+                inside[name] = self.of(value)
         return new
+
+
+_KNOWN: dict[type, bool] = {}
+
+
+def _never_changes(kind: type) -> bool:
+    known = _KNOWN.get(kind)
+    if known is None:
+        known = _KNOWN[kind] = issubclass(kind, _NEVER_CHANGE)
+    return known

@@ -191,33 +191,3 @@ def weigh(a, b, c, d, gains, count, fresh, y):
                 _weigh(c[min(side, c.shape[0] - 1), start:stop], gains[2, side], False, out)
             if count > 3:
                 _weigh(d[min(side, d.shape[0] - 1), start:stop], gains[3, side], False, out)
-
-
-@kernel
-def trace(x, y, gain_db, hop, carry, gain_out, in_out, out_out, peak_out):
-    """Reduce a block to one point a hop: least gain, mean square in and out, peak out.
-
-    carry: [frames so far, least gain, sum in, sum out, peak], carried on. Returns the number of points written.
-    """
-    channels, n = y.shape
-    count, least, sum_in, sum_out, peak = carry[0], carry[1], carry[2], carry[3], carry[4]
-    points = 0
-    for i in range(n):
-        if gain_db.shape[0] > 0 and gain_db[i] < least:
-            least = gain_db[i]
-        for c in range(x.shape[0]):
-            sum_in += x[c, i] * x[c, i]
-        for c in range(channels):
-            v = y[c, i]
-            sum_out += v * v
-            peak = max(peak, abs(v))
-        count += 1.0
-        if count >= hop:
-            gain_out[points] = least if least < 1e8 else 0.0
-            in_out[points] = sum_in / (hop * x.shape[0])
-            out_out[points] = sum_out / (hop * channels)
-            peak_out[points] = peak
-            points += 1
-            count, least, sum_in, sum_out, peak = 0.0, 1e9, 0.0, 0.0, 0.0
-    carry[0], carry[1], carry[2], carry[3], carry[4] = count, least, sum_in, sum_out, peak
-    return points

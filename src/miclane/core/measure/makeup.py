@@ -59,19 +59,18 @@ def _along(stages: tuple[Stage, ...], path: str, power: np.ndarray, rate: int, f
 
 
 def _through(stage: Eq, power: np.ndarray, rate: int) -> np.ndarray:
-    out = power.copy()
-    for band in stage.bands:
-        if not band.on:
-            continue
-        gain = 10 ** (band_curve_db(band, rate) / 10)
-        out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])
+    on = [band for band in stage.bands if band.on]
+    whole = sum((band_curve_db(band, rate) for band in on if band.target == "stereo"), np.zeros(len(AXIS_HZ)))
+    out = power * 10 ** (whole / 10)
+    for band in on:
+        if band.target != "stereo":
+            gain = 10 ** (band_curve_db(band, rate) / 10)
+            out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])
     return out
 
 
 def _share(band: Band, gain: np.ndarray, other: str) -> np.ndarray:
     """The gain where the band acts, 1 where it acts on the other part, half way where it acts on one ear."""
-    if band.target == "stereo":
-        return gain
     if band.target in ("left", "right"):
         return 0.5 * (1 + gain)
     return np.ones_like(gain) if band.target == other else gain

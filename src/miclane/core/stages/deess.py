@@ -41,7 +41,7 @@ class DeessProcessor(Processor):
     def __init__(self, s: "Balanced", rate: int, channels: int, telling: bool = False) -> None:
         self.settings = s
         self.latency = s.latency_frames(rate)
-        self.delay = Delay(channels, self.latency)
+        self.delay = Delay(channels, self.latency if s.mode == "wide" else 0)  # else the band waits
         self.line, self.place = np.zeros((2, round(AHEAD_S * rate))), np.zeros(1, np.int64)
         self.filters = s.band_sections(rate), cut_sections(*s.voice_band_hz, rate)
         self.states = tuple(new_state(channels, sections) for sections in self.filters)

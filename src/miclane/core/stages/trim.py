@@ -6,9 +6,11 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
+from ..kernels.levels import padded
 from ..readings import StageReading
 from ..units import show_value
 from .base import Passage, Stage, in_order, rule
+from .detector import turned_down
 from .processor import Processor
 from .wording import takes_or_adds
 
@@ -29,13 +31,16 @@ class TrimProcessor(Processor):
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         n = x.shape[1]
-        at = (self.frame + np.arange(n)) / self.rate
+        first, last = self.frame / self.rate, (self.frame + n) / self.rate
         self.frame += n
-        if not len(self.times):
-            self.gain_db = np.full(n, self.level_db)
-            return x * 10 ** (self.level_db / 20)
-        self.gain_db = self.level_db + np.interp(at, self.times, self.gains)
-        return x * 10 ** (self.gain_db / 20)
+        begin, end = np.interp((first, last), self.times, self.gains) if len(self.times) else (0.0, 0.0)
+        if begin == end and not np.any((self.times > first) & (self.times < last)):
+            self.gain_db = np.full(n, self.level_db + begin)
+            return x * 10 ** ((self.level_db + begin) / 20)
+        gain = padded(n)
+        gain[:n] = self.level_db + np.interp((self.frame - n + np.arange(n)) / self.rate, self.times, self.gains)
+        self.gain_db = gain[:n]
+        return turned_down(x, gain)
 
 
 def ramped(passages: tuple[Passage, ...]) -> np.ndarray:

@@ -1,14 +1,15 @@
 """Lines, outlines, steps and hanging areas as SVG paths; names cut to what fits."""
 
-from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 
-def path_of(x: Iterable[float], y: Iterable[float]) -> str:
+def path_of(x: ArrayLike, y: ArrayLike) -> str:
     """SVG path through points."""
-    return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, y, strict=True))
+    points = zip(np.asarray(x).tolist(), np.asarray(y).tolist(), strict=True)  # a float of Python's is told sooner
+    return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in points)
 
 
 def outline(low: Any, high: Any, x: Any, y: Any) -> str:

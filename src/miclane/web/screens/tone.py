@@ -40,6 +40,7 @@ class Comb:
 
 # what comes into an EQ stays as it is while the EQ is set, and finding its pitch takes long
 combs: Recent[Comb | None] = Recent(64)
+coming_in: Recent[np.ndarray] = Recent(64)  # spectra
 
 
 def eq_of(path: Path, stage_id: str) -> Eq:
@@ -85,6 +86,7 @@ def spectrum(
         for p in (path.timed_by.phrases if path.timed_by else ())
     ]
     phrases = [p for p in phrases if p.end > p.start]
+    whole = coming_in.get((keys[0], first, last, *phrases), lambda: long_term_db(before, rate, phrases))
     if of == "moment":
         half = round(MOMENT_S * rate / 2)
         a, b = max(0, at - half), min(before.shape[1], at + half)
@@ -92,12 +94,11 @@ def spectrum(
         heard, steady = before[:, a:b], after[:, a:b]
     else:
         chosen = phrases if of == "loop" else [p for p in phrases if p.start <= at < p.end] or phrases[:1]
-        levels = [long_term_db(x, rate, chosen) for x in (before, after)]
+        levels = [whole if of == "loop" else long_term_db(before, rate, chosen), long_term_db(after, rate, chosen)]
         parts = chosen or [Span(0, before.shape[1])]
         heard = np.concatenate([before[:, p.start : p.end] for p in parts], axis=1)
         steady = np.concatenate([after[:, p.start : p.end] for p in parts], axis=1)
     silent = bool(levels[0].max() < -110)
-    whole = levels[0] if of == "loop" else long_term_db(before, rate, phrases)
     paths = spectrum_paths(levels[0], levels[1], against=whole)
     peaks = [] if silent else _peaks(steady, rate, paths["offset"])
     place = keys[0], first, last, of, 0 if of == "loop" else at

@@ -6,7 +6,7 @@ import { fetchSound, parted } from "./fetching.js";
 import { counts, URGENCY } from "./line.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 
-const SOON_S = 0.4;
+const SOON_S = 0.25;
 const MORE_S = 2.5;
 const REST_MS = 250; // a hand that still moves would only throw the rest away
 const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
