@@ -155,7 +155,7 @@ def _measure(
         (page.locator(how).first if how.startswith(".") else page.get_by_role("slider", name=how).first).focus()
     before = page.evaluate("miclane.heard = [], structuredClone(miclane.line)")
     # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
-    key = "ArrowRight" if how == "hunt" else "Shift+ArrowRight"
+    key = "ArrowRight" if how == "hunt" else "Shift+ArrowLeft"
     for _ in range(40):
         page.keyboard.press(key)
         page.wait_for_timeout(EVERY_MS)

@@ -44,6 +44,22 @@ def test_bypass_is_heard_equally_loud_and_changes_nothing(at, demo) -> None:
     assert demo.studio.sessions.get("salt-ferry").version == before
 
 
+@pytest.mark.parametrize("stage", ["peaks", "ceiling"])
+def test_every_press_of_a_key_moves_a_rule_fine_ones_too(at, stage: str) -> None:
+    page = at(f"{LANE}?stage={stage}")
+    stuck = page.evaluate(
+        """() => [...document.querySelectorAll("#body .rule")].filter((rule) => {
+          const key = { key: "ArrowLeft", shiftKey: true, bubbles: true };
+          const press = () => rule.dispatchEvent(new KeyboardEvent("keydown", key));
+          const values = [rule.getAttribute("aria-valuenow")];
+          for (let k = 0; k < 3; k++) values.push((press(), rule.getAttribute("aria-valuenow")));
+          const low = Number(rule.dataset.low);
+          return values.some((v, k) => k && Number(v) > low && v === values[k - 1]);
+        }).map((rule) => rule.dataset.path)"""
+    )
+    assert page.locator("#body .rule").count() > 2 and stuck == []
+
+
 def test_removed_on_a_stage_is_what_that_stage_takes(at, demo) -> None:
     page = at(f"{LANE}?stage=clean")
     with answered(page, "variant=band") as told:

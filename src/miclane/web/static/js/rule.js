@@ -60,8 +60,9 @@ export function show(rule, value) {
 }
 
 const valueOf = (rule) => Number(rule.getAttribute("aria-valuenow"));
+const grain = (rule, value) => (rule.dataset.scale === "log" ? 10 ** (Math.floor(Math.log10(Math.max(Math.abs(value), 1e-6))) - 2) : number(rule, "step"));
 const round = (rule, value) => {
-  const step = rule.dataset.scale === "log" ? 10 ** (Math.floor(Math.log10(Math.max(Math.abs(value), 1e-6))) - 2) : number(rule, "step");
+  const step = grain(rule, value);
   return Number((Math.round(value / step) * step).toPrecision(10));
 };
 
@@ -139,7 +140,8 @@ document.addEventListener("keydown", (event) => {
   const fine = event.shiftKey ? 0.1 : 1;
   const value = valueOf(rule);
   const next = rule.dataset.scale === "log" && number(rule, "low") > 0 ? fromFraction(rule, toFraction(rule, value) + 0.01 * steps * fine) : value + number(rule, "step") * (rule.dataset.unit === "Hz" ? 1 : rule.dataset.unit === "dB" ? 5 : 1) * steps * fine;
-  move(rule, next, keyGesture);
+  const least = value + Math.sign(steps) * grain(rule, value); // a press always moves it
+  move(rule, round(rule, next) === round(rule, value) ? least : next, keyGesture);
 });
 document.addEventListener("click", (event) => {
   if (event.target.closest(".rule-box .value")) type(ruleAt(event.target));
