@@ -25,6 +25,7 @@ from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
 from ..core.mix.paths import Path, place_of
+from ..core.mix.voices import voices_of
 from ..store.database import Database
 from ..store.files import sweep_parts
 from ..store.folder import FolderLock, prepare_folder
@@ -36,7 +37,7 @@ from .recent import Recent
 from .takes import Takes
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed"]
+Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed", "pair"]
 SongVariant = Literal[Variant, "removed"]
 BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
@@ -193,6 +194,17 @@ class Studio:
 
         return self._graphs.get((state.id, state.version, "without", identifier), build)
 
+    def _pair(self, state: State, voice: str, other: str) -> Graph:
+        """Graph of a session with a voice and something else alone placed in it, as they come out of the mix."""
+
+        def build() -> Graph:
+            builder = Builder(state.session, name=state.id)
+            builder.build()
+            builder.put_beside(other, [x.id for x in voices_of(state.session, voice)])
+            return builder.graph
+
+        return self._graphs.get((state.id, state.version, "pair", voice, other), build)
+
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
         place = {
@@ -211,6 +223,8 @@ class Studio:
     def _heard(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone) -> tuple[Graph, str]:
         """The graph of a variant and the key of what is heard in it."""
         graph = self.variant_graph(state, hear, lane, variant, band)
+        if variant == "pair":
+            return graph, graph.places["pair"]
         return graph, self.target(graph, "lane" if variant == "band" else hear, lane)
 
     def range(
@@ -286,7 +300,8 @@ class Studio:
     def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone = ("", 0)) -> Graph:
         """The graph as it is, one side of a comparison, or the lane ending with one band of an EQ alone.
 
-        `band` names the stage that is meant: of the band, the one that is bypassed, or the return that is left out.
+        `band` names the stage that is meant: of the band, the one that is bypassed, or the return that is left out; of
+        a pair, voice and other with a "~" between them.
         """
         if variant == "band":
             return self.graph(state, alone=(lane, *band))
@@ -294,6 +309,9 @@ class Studio:
             return self.graph(state, bypass=(lane, band[0]))
         if variant == "untreated":
             return self.graph(state, lane if hear in ("lane", "dry") else "*")
+        if variant == "pair":
+            voice, _, other = band[0].partition("~")
+            return self._pair(state, voice, other)
         if variant == "without":
             return self._without_return(state, band[0])
         if variant == "duckfirst":

@@ -4,7 +4,7 @@ import math
 from functools import lru_cache
 
 from ..errors import UnusableChainError
-from ..mix.document import Lane, Session, flat_stages, keyed_by
+from ..mix.document import Lane, Session, flat_stages
 from ..mix.paths import place_of
 from ..stages.base import TAKEN, Key, Stage
 from ..stages.sending import Sending
@@ -121,6 +121,28 @@ class Builder:
             key = self._sum([(key, (gain, gain))])
         return key
 
+    def stems(self) -> dict[str, str]:
+        """Every lane and return that is heard, by the name of its path: its key as it comes out of the mix."""
+        session, hushed = self.session, self.session.hushed
+        heard = [x for x in session.lanes if x.sound is not None and not x.mute and x.id not in hushed]
+        found = {x.id: (f"lane:{x.id}:out", x.bus) for x in heard}
+        found |= {f"return:{r.id}": (f"return:{r.id}:out", r.bus) for r in session.returns if not r.mute}
+        muted = {bus.id for bus in session.buses if bus.mute and bus.into}
+        return {
+            name: self.stem(place, bus)
+            for name, (place, bus) in found.items()
+            if not muted.intersection(b.id for b in session.buses_from(bus))
+        }
+
+    def together(self, keys: list[str]) -> str:
+        """The key of a sum of these, so that all are rendered at once."""
+        return self._sum([(key, (1.0, 1.0)) for key in keys])
+
+    def put_beside(self, name: str, voices: list[str]) -> None:
+        """Place `pair`: voices and one other lane or return, as they come out of the mix, and nothing else."""
+        stems = self.stems()
+        self.graph.places["pair"] = self.together([stems[x] for x in dict.fromkeys((*voices, name)) if x in stems])
+
     def _bus_order(self) -> list[str]:
         depth = {}
         into = {bus.id: bus.into for bus in self.session.buses}
@@ -140,7 +162,7 @@ class Builder:
         names = {lane.id for lane in waiting}
         while waiting:
             there = {p.id for p in placed}
-            ready = [x for x in waiting if not (keyed_by(x.stages) & names) - there - {x.id}]
+            ready = [x for x in waiting if not (self.session.hears(x.stages) & names) - there - {x.id}]
             if not ready:
                 lost = " and ".join(f"“{x.name}”" for x in waiting[:4])
                 raise UnusableChainError(f"{lost} listen to one another: none of them can be heard first")
@@ -223,7 +245,8 @@ class Builder:
     def _heard(self, keys: list[Key]) -> str:
         """The node of a key, or the sum of several; a lane that is not there is silent."""
         taps = {"raw": "raw", "treated": "treated", "after_fader": "out"}
-        places = [self.graph.places.get(f"lane:{k.lane}:{taps[k.tap]}", "") for k in keys]
+        heard = [(lane, taps[k.tap]) for k in keys for lane in self.session.meant_by(k)]
+        places = [self.graph.places.get(f"lane:{lane}:{tap}", "") for lane, tap in heard]
         found = list(dict.fromkeys(p for p in places if p))
         if len(found) < 2:
             return found[0] if found else ""

@@ -63,7 +63,7 @@ def duck_start(
     if not inside or float(np.abs(dry).max(initial=0.0)) < 1e-5:
         return {}
     level = key_level_db(stage, dry, rate)
-    consonants, dips = _consonants_ms(dry, rate, inside), _dips_ms(level, rate, inside)
+    consonants, dips = consonants_ms(dry, rate, inside), _dips_ms(level, rate, inside)
     attack = float(np.clip(0.4 * np.median(consonants), 4, 30))
     hold = float(np.clip(np.percentile(dips, 85) if dips else 40.0, 20, 120))
     gaps = gaps_s(inside, rate)
@@ -92,7 +92,7 @@ def duck_start(
     return found | {"threshold_db": round(float(np.clip(threshold, -70, 0)), 1)}
 
 
-def _consonants_ms(dry: np.ndarray, rate: int, phrases: Sequence[Span]) -> list[float]:
+def consonants_ms(dry: np.ndarray, rate: int, phrases: Sequence[Span]) -> list[float]:
     """Time from the start of each phrase until its first vowel is there."""
     voice, hop = band_level_db(dry, rate, 130, 700, 2), round(rate * HOP_MS / 1000)
     found = []

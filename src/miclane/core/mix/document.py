@@ -4,7 +4,7 @@ from typing import Annotated, Any, Literal, Union
 
 from pydantic import Field, model_validator
 
-from ..stages.base import Settings, Stage, load_kinds, no_twins, rule
+from ..stages.base import Key, Settings, Stage, load_kinds, no_twins, rule
 from ..stages.split import Send
 from ..units import SILENT_DB
 
@@ -197,7 +197,7 @@ class Session(Settings):
 
         (A stage keyed by its own lane hears what comes into it.)
         """
-        hears = {lane.id: keyed_by(lane.stages) - {lane.id} for lane in self.lanes}
+        hears = {lane.id: self.hears(lane.stages) - {lane.id} for lane in self.lanes}
         done: set[str] = set()
         for start in hears:
             stack: list[tuple[str, tuple[str, ...]]] = [(start, (start,))]
@@ -232,6 +232,18 @@ class Session(Settings):
             identifier = known[identifier].into
         return found
 
+    def meant_by(self, key: Key) -> list[str]:
+        """Ids of the lanes that a key means: the one it names, or all that feed the bus it names."""
+        if not key.lane.startswith("bus:"):
+            return [key.lane]
+        bus = key.lane.removeprefix("bus:")
+        return [x.id for x in self.lanes if bus in {b.id for b in self.buses_from(x.bus)}]
+
+    def hears(self, stages: tuple[Stage, ...]) -> set[str]:
+        """Lanes whose treated sound these stages listen to."""
+        keys = [k for s in flat_stages(stages) if s.on for k in (s.listens(), *s.listens_also())]
+        return {lane for k in keys if k is not None and k.tap != "raw" for lane in self.meant_by(k)}
+
     @property
     def frames(self) -> int:
         """Length of the longest sound."""
@@ -240,12 +252,6 @@ class Session(Settings):
     def lane(self, identifier: str) -> Lane:
         """Lane by id; KeyError when there is none."""
         return {x.id: x for x in self.lanes}[identifier]
-
-
-def keyed_by(stages: tuple[Stage, ...]) -> set[str]:
-    """Lanes whose treated sound these stages listen to."""
-    keys = [k for s in flat_stages(stages) if s.on for k in (s.listens(), *s.listens_also())]
-    return {k.lane for k in keys if k is not None and k.tap != "raw"}
 
 
 def sounds_of(session: Session) -> dict[str, str]:

@@ -114,7 +114,7 @@ def no_twins(members: Sequence[Any], what: str) -> None:
 
 
 class Key(Settings):
-    """Which lane is listened to, and where along it."""
+    """Which lane is listened to, and where along it; `bus:ID` means all lanes that feed that bus, together."""
 
     lane: str = Field("lead", max_length=40)
     tap: Literal["raw", "treated", "after_fader"] = "treated"

@@ -142,13 +142,17 @@ class MovingBand:
         self.attack, self.release = (one_pole(ms, rate) for ms in (band.dynamic.attack_ms, band.dynamic.release_ms))
         self.state = np.zeros(1)
 
-    def follow(self, heard: np.ndarray) -> np.ndarray:
-        """Gain in dB (padded n) that follows from what the detector hears (channels, n)."""
+    def level_db(self, heard: np.ndarray) -> np.ndarray:
+        """Level (padded n) as its detector hears it of (channels, n)."""
         if self.ear_state is None:
             self.ear_state = new_state(heard.shape[0], self.ear)
         banded = np.empty_like(heard)
         cascade(np.ascontiguousarray(heard), self.ear, self.ear_state, banded)
-        level, n, d = self.level.process_db(banded), heard.shape[1], self.dynamic
+        return self.level.process_db(banded)
+
+    def follow(self, heard: np.ndarray) -> np.ndarray:
+        """Gain in dB (padded n) that follows from what the detector hears (channels, n)."""
+        level, n, d = self.level_db(heard), heard.shape[1], self.dynamic
         gain = padded(n)
         band_gain(level, n, d.threshold_db, d.change_db, d.span_db, self.attack, self.release, self.state, gain)
         return gain

@@ -68,7 +68,7 @@ def lay_map(session: Session) -> Picture:
         if into:
             joins.append(_between(b, places[into]))
     by_id = {r.member.id: r for r in rows if r.role == "return"}
-    sends, keys = _sends(rows, by_id, pitch), _keys(rows, pitch)
+    sends, keys = _sends(rows, by_id, pitch), _keys(session, rows, pitch)
     return Picture(tall, pitch, pitch >= _ROOMY, rows, buses, joins, sends, keys)
 
 
@@ -144,7 +144,7 @@ def _sends(rows: list[Row], returns: dict[str, Row], pitch: float) -> list[dict[
     return found
 
 
-def _keys(rows: list[Row], pitch: float) -> list[dict[str, Any]]:
+def _keys(session: Session, rows: list[Row], pitch: float) -> list[dict[str, Any]]:
     """Of each stage that listens to other lanes a dashed line from them to it, along the foot of its row."""
     lanes = {r.member.id: r for r in rows if isinstance(r.member, Lane)}
     found: list[dict[str, Any]] = []
@@ -152,7 +152,8 @@ def _keys(rows: list[Row], pitch: float) -> list[dict[str, Any]]:
         for s in row.stations:
             stage = s["stage"]
             keys = [k for k in (stage.listens(), *stage.listens_also()) if k is not None] if stage.on else []
-            keyed = [lanes[k.lane] for k in keys if k.lane in lanes and k.lane != row.member.id]
+            meant = dict.fromkeys(lane for k in keys for lane in session.meant_by(k))
+            keyed = [lanes[lane] for lane in meant if lane in lanes and lane != row.member.id]
             if not keyed:
                 continue
             x, foot = LAST + 14 + 7 * (len(found) % 5), row.y + pitch * 0.3

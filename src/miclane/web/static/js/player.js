@@ -14,7 +14,7 @@ const LONGEST_LOOP_S = 20;
 
 export const player = {
   context: null, node: null, analyser: null, playing: false, at: 0, first: 0, last: 1, looping: true, hear: "lane",
-  lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "",
+  lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "", pair: "",
 };
 window.miclane = { player, state, line: counts };
 
@@ -219,6 +219,13 @@ export async function hearBand(band) {
 export function bypass(stage) {
   if (player.bypassed !== stage) player.node?.port.postMessage({ type: "forget", variant: "bypassed" });
   player.bypassed = stage;
+}
+
+/** Voice and one other thing alone, as they come out of the mix. @param {string} voice @param {string} other */
+export function besides(voice, other) {
+  const pair = `${voice}~${other}`;
+  if (player.pair !== pair) player.node?.port.postMessage({ type: "forget", variant: "pair" });
+  player.pair = pair;
 }
 
 export function range(first, last, at = first) {
