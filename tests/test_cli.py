@@ -40,6 +40,43 @@ def test_process_aligns_and_keeps_the_length(tmp_path: Path) -> None:
     assert residue_db(out, read_sound(tmp_path / "in.wav").audio) < -120
 
 
+def test_fit_says_how_clear_a_voice_is_and_its_pocket_is_a_chain(tmp_path: Path) -> None:
+    voice = soundfile.read(SONG / "lead.flac")[0][18 * RATE : 30 * RATE]
+    t = np.arange(len(voice)) / RATE
+    tones = sum(np.sin(2 * np.pi * f * t + k) for k, f in enumerate(np.geomspace(300, 3400, 40)))
+    soundfile.write(tmp_path / "voice.wav", voice, RATE, "FLOAT")
+    soundfile.write(tmp_path / "music.wav", np.stack([tones, tones], axis=1) * 0.012, RATE, "FLOAT")
+    done = miclane("fit", tmp_path / "voice.wav", tmp_path / "music.wav", "--json")
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert len(told["phrases"]) >= 2 and all(0 < p["clarity"] < 1 for p in told["phrases"])
+    assert all(len(p["bands"]) == 18 for p in told["phrases"])
+    first = told["over_the_voice"][0]
+    assert first["what"] == "music" and 250 < first["low_hz"] < first["high_hz"] < 4500
+    pocket = told["pocket"]
+    assert pocket["clarity"] > told["clarity"] + 0.01 and -1.0 < pocket["rest_db"] < 0
+
+    (tmp_path / "pocket.json").write_text(json.dumps(pocket["chain"]))
+    done = miclane(
+        "process",
+        tmp_path / "music.wav",
+        "--chain",
+        tmp_path / "pocket.json",
+        "--key",
+        tmp_path / "voice.wav",
+        "--out",
+        tmp_path / "held.wav",
+    )
+    assert done.returncode == 0, done.stderr
+    done = miclane("fit", tmp_path / "voice.wav", tmp_path / "held.wav", "--json")
+    assert json.loads(done.stdout)["clarity"] == pytest.approx(pocket["clarity"], abs=0.002)
+    done = miclane("fit", tmp_path / "voice.wav", tmp_path / "music.wav")
+    assert f"clarity      {told['clarity']:.2f}, with the pocket {pocket['clarity']:.2f}" in done.stdout
+    soundfile.write(tmp_path / "silence.wav", np.zeros(RATE), RATE, "FLOAT")
+    done = miclane("fit", tmp_path / "silence.wav", tmp_path / "music.wav")
+    assert done.returncode == 2 and "silence.wav: nothing is sung in it" in done.stderr
+
+
 def test_process_with_key_trace_tail_and_bits(tmp_path: Path) -> None:
     soundfile.write(tmp_path / "in.wav", noise(3.0, 0.1)[0], RATE, "FLOAT")
     key = np.concatenate([np.zeros((1, RATE)), sine(440, -12, 1.0), np.zeros((1, RATE))], axis=1)

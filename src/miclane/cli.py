@@ -15,7 +15,7 @@ from .memory import keep_memory_together
 from .options import Data, default_data
 from .serving import warm_first
 
-_ALONE = ("process", "measure", "schema")  # commands that touch no data folder: nothing there logs
+_ALONE = ("process", "measure", "fit", "schema")  # commands that touch no data folder: nothing there logs
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Mixing vocals: real processing, measured.")
 
 
@@ -97,6 +97,42 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
         typer.echo("rings        not looked for: the noise lies less than 25 dB under the voice")
     for f in told["findings"]:
         typer.echo(f"finding      {f['title']}: {f['evidence']}")
+
+
+@app.command()
+def fit(
+    voice: Path,
+    music: Path,
+    returns: Annotated[Path | None, typer.Option(help="What the voice is in: its reverb and echoes.")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="As JSON, with the pocket as a chain.")] = False,
+) -> None:
+    """How clear a voice is in its music, phrase by phrase, what stands over it, and the pocket that would answer it."""
+    from .core.audio import read_sound, resample
+    from .core.errors import UnusableSoundError
+    from .core.fitting import fit_files
+    from .core.units import show_time
+
+    clip = read_sound(voice, str(voice))
+    heard = {path: read_sound(path, str(path)) for path in (music, returns) if path is not None}
+    others = {path: resample(x.audio, x.rate, clip.rate) for path, x in heard.items()}
+    told = fit_files(clip.audio, others[music], clip.rate, others[returns] if returns else None)
+    if not told["phrases"]:
+        raise UnusableSoundError(f"{voice}: nothing is sung in it")
+    if as_json:
+        typer.echo(json.dumps({"voice": str(voice), "music": str(music), **told}, indent=1))
+        return
+    pocket = told["pocket"]
+    typer.echo(f"clarity      {told['clarity']:.2f}" + (f", with the pocket {pocket['clarity']:.2f}" if pocket else ""))
+    for k, p in enumerate(told["phrases"]):
+        where = f"{show_time(p['start_s'])} to {show_time(p['end_s'])}"
+        with_pocket = f", with the pocket {pocket['phrases'][k]:.2f}" if pocket and pocket["phrases"][k] else ""
+        level = "" if p["over_rest_db"] is None else f"  {p['over_rest_db']:+.1f} dB over all else"
+        typer.echo(f"phrase {k + 1:<5} {where}  {p['clarity'] or 0:.2f}{with_pocket}{level}")
+    for o in told["over_the_voice"]:
+        band = f"{o['low_hz']} to {o['high_hz']} Hz"
+        typer.echo(f"over it      {o['what']}, phrase {o['phrase'] + 1}: {o['over_db']:.1f} dB, {band}")
+    for b in pocket["chain"]["stages"][0]["bands"] if pocket else ():
+        typer.echo(f"pocket       {b['frequency_hz']:.0f} Hz, at most {b['dynamic']['change_db']:g} dB, in the middle")
 
 
 @app.command("print")

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..core.engine.render import Cancel
 from ..core.measure.phrases import Span
-from ..core.measure.pocket import DEEPEST_DB, Need, make_pocket, needs
+from ..core.measure.pocket import COSTS_LITTLE_DB, POCKETS, WANTED, Need, make_pocket, needs
 from ..core.mix.document import Lane, Session, flat_stages
 from ..core.mix.edits import Edit, Insert, Set, apply, new_id
 from ..core.mix.voices import voices_of
@@ -19,12 +19,9 @@ from ..store.sessions import State
 from .fitting import Fit, fit
 from .studio import Studio
 
-WANTED = 0.5  # mean clarity: between poor (0.45) and good (0.75) of ANSI S3.5, where sung words are followed
 _CULPRITS = 2
 _TRIM_DB, _LOWER_DB, _DEEPER_DB, _PRESENCE_DB = 1.5, 1.5, 3.0, 2.0
 _LEAST_GAIN = 0.002
-_POCKETS = (1, 3.0), (2, 3.0), (3, 3.0), (3, 4.5), (3, DEEPEST_DB)  # bands and depth in dB, from the smallest on
-_COSTS_LITTLE_DB = 0.5  # of all else
 _MOST_DOWN_DB = 24.0
 
 
@@ -88,7 +85,7 @@ def _pockets(studio: Studio, state: State, voice: str, voices: list[Lane], found
     for name in _culprits(found):
         needed = needs(found.masked, name)
         best: Answer | None = None
-        for most, deepest in _POCKETS:
+        for most, deepest in POCKETS:
             if most > max(1, len(needed)):
                 continue
             pocket = _pocket(studio, state, voice, voices, needed[:most], deepest, found, cancel)
@@ -97,9 +94,9 @@ def _pockets(studio: Studio, state: State, voice: str, voices: list[Lane], found
             answer = _try(
                 studio, state, voice, found, _with_pocket(state.session, name, found.names[name], pocket), cancel
             )
-            if best is None or answer.rest_db >= -_COSTS_LITTLE_DB:
+            if best is None or answer.rest_db >= -COSTS_LITTLE_DB:
                 best = answer
-            if answer.reaches or answer.rest_db < -_COSTS_LITTLE_DB:
+            if answer.reaches or answer.rest_db < -COSTS_LITTLE_DB:
                 break
         if best is not None:
             told.append(best)

@@ -10,11 +10,12 @@ from fastapi.responses import HTMLResponse, Response
 from ...core.errors import MicLaneError
 from ...core.measure.hearing import ERB_EDGES_HZ, ERBS
 from ...core.measure.masking import Stands
+from ...core.measure.pocket import WANTED
 from ...core.measure.spectrum import long_term_db
 from ...core.mix.document import Session
 from ...core.mix.paths import find_path
 from ...core.mix.voices import voices_of
-from ...studio.answers import WANTED, answers
+from ...studio.answers import answers
 from ...studio.fitting import Fit, fit, mean_clarity, sounds_of_phrase
 from ..drawing.eq import spectrum_paths
 from ..drawing.fit import AXES, PLOT, share_of
