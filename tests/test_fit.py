@@ -17,6 +17,7 @@ from miclane.demo.seed import SONG, seed
 from miclane.store.sessions import State
 from miclane.studio.answers import Answer, answers
 from miclane.studio.fitting import fit
+from miclane.studio.room import rooms
 from miclane.studio.studio import Studio
 
 VOICE = 18 * RATE, 36 * RATE  # of the demo's lead
@@ -198,3 +199,28 @@ def test_the_whole_song_says_what_a_loop_says(studio: Studio) -> None:
     inside = {s.number: s.clarity for s in whole.phrases}
     for sung in loop.phrases:
         assert inside[sung.number] == pytest.approx(sung.clarity, abs=0.01)
+
+
+def test_room_says_how_full_each_bus_is_and_who_fills_it(studio: Studio) -> None:
+    state = seed(studio.sessions, studio.sounds)
+    found = {r.bus.id: r for r in rooms(studio, state, 20 * RATE, 30 * RATE)}
+    assert list(found)[-1] == "mix" and found["mix"].ceiling_dbtp == -1.0
+    assert found["mix"].true_peak_dbtp <= -0.95 and found["mix"].headroom_db == -1.0 - found["mix"].true_peak_dbtp
+    assert found["lead"].brings == (("Lead", pytest.approx(1.0)),)
+    assert sum(share for _, share in found["music"].brings) == pytest.approx(1.0, abs=0.06)
+    assert all(r.over == 0 for r in found.values())
+
+    lanes = [x.model_copy(update={"fader_db": 12.0}) if x.id == "brushes" else x for x in state.session.lanes]
+    buses = [b.model_copy(update={"fader_db": 12.0}) if b.id == "music" else b for b in state.session.buses]
+    loud = replace(state, version=state.version + 1)
+    loud = replace(loud, session=state.session.model_copy(update={"lanes": tuple(lanes), "buses": tuple(buses)}))
+    found = {r.bus.id: r for r in rooms(studio, loud, 20 * RATE, 30 * RATE)}
+    assert found["music"].brings[0][0] == "Brushes" and found["mix"].brings[0][0] == "Music"
+    assert found["mix"].over > 100 and found["music"].true_peak_dbtp > 0 > found["music"].headroom_db
+    graph = studio.graph(loud)
+    coming = studio.range(loud, "mix", "", 20 * RATE, 30 * RATE).cut(graph.places["bus:mix:raw"])
+    assert found["mix"].over == int((np.abs(coming) > 1).any(axis=0).sum())
+
+    silent = [x.model_copy(update={"mute": True}) for x in state.session.lanes]
+    quiet = replace(state, version=state.version + 2, session=state.session.model_copy(update={"lanes": tuple(silent)}))
+    assert all(r.crest_db is None and not r.brings for r in rooms(studio, quiet, 20 * RATE, 30 * RATE))

@@ -21,11 +21,13 @@ VIEWS = {
     "lane-out": f"{LANE}?stage=out",
     "lane-multiband": f"{LANE}?stage=bands",
     "space": "/s/salt-ferry/space",
+    "fit": "/s/salt-ferry/fit",
     "map": "/s/salt-ferry/map",
     "print": "/s/salt-ferry/print",
 }
-NIGHT = ("lane-take", "lane-eq", "space", "lane-deess", "map")
-LOOPS = {"lane-deess": (4.8, 9.9), "lane-out": (20.0, 34.0), "space": (20.5, 36.0)}  # a line full of s; several phrases
+NIGHT = ("lane-take", "lane-eq", "space", "map")
+LOOPS = {"lane-deess": (4.8, 9.9), "lane-out": (20.0, 34.0)}  # a line full of s; several phrases
+LOOPS |= dict.fromkeys(("space", "fit"), (20.5, 36.0))
 BANDS = {"kind": "multiband", "id": "bands", "name": "Bands"}
 
 
@@ -38,6 +40,8 @@ def wait(page: Page) -> None:
     measuring = "() => !document.querySelector('.report').innerText.includes('easuring')"
     if page.locator("#spectrogram").count():
         page.wait_for_function("() => document.querySelectorAll('#events button').length")
+    if page.locator("#fit-map").count():
+        page.wait_for_function("() => document.body.dataset.answers", timeout=120_000)
     if page.locator(".report").count():
         page.wait_for_function(measuring, timeout=120_000)
     page.wait_for_timeout(1200)

@@ -70,7 +70,7 @@ def fit_files(voice: np.ndarray, music: np.ndarray, rate: int, returns: np.ndarr
             break
     if best is not None:
         told["pocket"] = {
-            "chain": _chain(best[0]).model_dump(mode="json", exclude_defaults=True) | {"version": 2},
+            "chain": _chain(best[0]).model_dump(mode="json"),
             "clarity": _mean(best[1]),
             "phrases": [None if c is None else round(c.clarity, 3) for c in best[1]],
             "rest_db": round(best[2], 2),

@@ -17,10 +17,11 @@ from ...core.mix.paths import find_path
 from ...core.mix.voices import voices_of
 from ...studio.answers import answers
 from ...studio.fitting import Fit, fit, mean_clarity, sounds_of_phrase
+from ...studio.room import rooms
 from ..drawing.eq import spectrum_paths
 from ..drawing.fit import AXES, PLOT, share_of
 from ..hands import Router, measuring
-from ..opened import Frame, Here
+from ..opened import Frame, Here, check_range
 from ..pages import page
 from . import Nav
 from .lane import lane_data, page_data
@@ -145,6 +146,19 @@ def fit_map(request: Request, here: Here, first: Frame, last: Frame, voice: str 
     text += b" " * (-len(text) % 4)
     planes = b"".join(plane.tobytes() for plane in (over, found.masked.whose.astype(np.int8), own))
     return Response(len(text).to_bytes(4, "little") + text + planes, media_type="application/octet-stream")
+
+
+@router.get("/s/{session_id}/fit/room", response_class=HTMLResponse)
+@measuring
+def room(request: Request, here: Here, first: Frame, last: Frame) -> HTMLResponse:
+    """How full every bus is over the loop, and who fills it."""
+    studio, state = here
+    check_range(state, first, last)
+
+    def minus(value: float, digits: int) -> str:
+        return f"{value:.{digits}f}".replace("-", "\u2212").replace("\u22120.0", "0.0")
+
+    return page(request, "fit_room.html", state, screen="fit", rooms=rooms(studio, state, first, last), minus=minus)
 
 
 def _kind(session: Session, name: str) -> str:

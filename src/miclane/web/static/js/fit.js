@@ -57,6 +57,13 @@ async function draw() {
   document.body.dataset.fit = String(state.version);
   findAnswers(mine, query);
   lookAt(chosen);
+  drawRoom(mine, first, last);
+}
+
+async function drawRoom(mine, first, last) {
+  if (isSong()) return void $("#fit-room").replaceChildren("Room on the buses is measured over a loop; make one.");
+  const answer = await picture(`/s/${state.id}/fit/room?first=${first}&last=${last}`, { part: true, urgency: URGENCY.next });
+  if (answer && mine === token && $("#fit-room")) $("#fit-room").innerHTML = await answer.text();
 }
 let drawnOf = 0;
 
