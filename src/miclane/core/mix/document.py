@@ -83,6 +83,8 @@ class Lane(Settings):
     phrases: tuple[Phrase, ...] = Field((), max_length=2000)
     breaths: tuple[Breath, ...] = Field((), max_length=4000)
     apart: tuple[Stretch, ...] = Field((), max_length=8000)
+    follows: Identifier | None = None  # the lane whose stages it has (core.mix.following)
+    differs: tuple[str, ...] = Field((), max_length=2000)  # places below `stages` that are its own all the same
 
     @model_validator(mode="after")
     def _phrases_follow_one_another(self) -> "Lane":
@@ -185,12 +187,24 @@ class Session(Settings):
                 if branch.sends and not isinstance(member, Lane):
                     raise ValueError(f"“{branch.name}” of “{member.id}” cannot send: only a lane's branches can")
         self._keys_do_not_run_in_circles()
+        self._followers_do_not_lead()
         for member in self.paths:
             inside = [s.id for s in flat_stages(member.stages)]
             for i in inside:
                 if not i or inside.count(i) > 1:
                     raise ValueError(f"stages of “{member.id}” need ids of their own; “{i}” is not")
         return self
+
+    def _followers_do_not_lead(self) -> None:
+        by_id = {x.id: x for x in self.lanes}
+        for lane in self.lanes:
+            leader = by_id.get(lane.follows or "")
+            if leader is lane:
+                raise ValueError(f"“{lane.name}” cannot follow itself")
+            if leader is not None and leader.follows:
+                raise ValueError(
+                    f"“{lane.name}” cannot follow “{leader.name}”, which itself follows another lane: follow that one"
+                )
 
     def _keys_do_not_run_in_circles(self) -> None:
         """A lane that listens to another's treated sound must not, by any way, be listened to by it.

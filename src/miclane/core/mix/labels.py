@@ -18,7 +18,7 @@ def describe_edits(session: Session, edits: list[Edit]) -> str:
 
 
 def _describe(session: Session, edit: Edit) -> str:
-    names, model, field = _names(session, edit.path)
+    names, model, field = names_to(session, edit.path)
     where = " · ".join(names)
     if isinstance(edit, Insert):
         value = edit.value if isinstance(edit.value, dict) else {}
@@ -39,7 +39,7 @@ def _describe(session: Session, edit: Edit) -> str:
     return f"{where} · {field.replace('_', ' ')} {short[:40]}".rstrip()
 
 
-def _names(session: Session, path: str) -> tuple[list[str], Any, str]:
+def names_to(session: Session, path: str) -> tuple[list[str], Any, str]:
     """Names on the way to a path, the model that holds its last field, and that field."""
     found = along(session, path)
     field = path.rsplit("/", 1)[-1]

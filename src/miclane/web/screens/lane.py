@@ -10,7 +10,9 @@ from ...core.errors import UnknownPlaceError
 from ...core.measure.spectrum import spectrogram_db
 from ...core.measure.thresholds import SPREADS
 from ...core.mix.document import Bus, Return, Session, flat_stages
+from ...core.mix.following import differences, followers_of, give_up_edits, leader_of, own_edits
 from ...core.mix.paths import Path, find_path, find_stage, place_of
+from ...core.mix.places import walk
 from ...core.stages.base import Settings, Stage
 from ...core.stages.deess import Balanced, Deess
 from ...core.stages.eq import Eq
@@ -152,7 +154,36 @@ def _shown(request: Request, here: Here, name: str, stage: str, band: int, templ
         context["data"] = lane_data(studio, state, path)
     route = lay_route(state.session, path)
     lane = path.timed_by
+    context |= _following(state.session, path, context["stage_path"])
     return page(request, template, state, screen="lane", path=path, lane=lane, route=route, **context)
+
+
+def _following(session: Session, path: Path, stage_path: str) -> dict[str, Any]:
+    """Whom a lane follows, and where it differs: stages, and what its leader has where a setting of the bench is its
+    own (`ghosts`)."""
+    nobody: dict[str, Any] = {"leader": None, "differing": set(), "ghosts": {}, "following": None}
+    if not path.is_lane:
+        return nobody
+    lane = path.lane
+    leader, told = leader_of(session, lane), differences(session, lane)
+    base, ghosts = f"{path.base}/stages/", {}
+    for one in told:
+        if leader is not None and f"{base}{one.path}".startswith(f"{stage_path}/"):
+            value = walk(session, f"lanes/{leader.id}/stages/{one.path}")[-1].value if "/" in one.path else None
+            if isinstance(value, int | float) and not isinstance(value, bool):
+                ghosts[f"{base}{one.path}"] = value
+    following = {
+        "leader": leader,
+        "followers": followers_of(session, lane),
+        "may_lead": [x for x in session.lanes if x.id != lane.id and not x.follows],
+        "differences": [
+            {"told": d, "edits": [e.model_dump(mode="json") for e in give_up_edits(session, lane, d.path)]}
+            for d in told
+        ],
+        "own": [e.model_dump(mode="json") for e in own_edits(lane)],
+    }
+    differing = {part for d in told for part in d.path.split("/")[:1] + d.path.split("/")[4:5]}
+    return {"leader": leader, "differing": differing, "ghosts": ghosts, "following": following}
 
 
 @router.get("/s/{session_id}/lane/{lane_id}", response_class=HTMLResponse)

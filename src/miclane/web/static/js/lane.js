@@ -17,6 +17,7 @@ import "./take.js";
 import "./phrases.js";
 import "./trims.js";
 import "./ride.js";
+import "./following.js";
 import "./stretches.js";
 import { toRoute } from "./route.js";
 
