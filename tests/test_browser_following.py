@@ -79,3 +79,19 @@ def test_what_a_follower_cannot_have_is_said_and_the_lead_names_its_followers(at
     until(page, "document.querySelector('[data-follow]') !== null")
     offered = page.locator("[data-follow] option").all_text_contents()
     assert "Lead" in [o.strip() for o in offered] and "Double" not in [o.strip() for o in offered]
+
+
+def test_thinning_is_taken_bit_by_bit(at, demo) -> None:
+    page = at(DOUBLE)
+    follow(page, demo)
+    page.get_by_role("button", name="Thin it").click()
+    first = page.locator("#thin-list .slip").first
+    expect(first).to_contain_text("Low cut")
+    count = page.locator("#thin-list .slip").count()
+    first.get_by_role("button", name="Take").click()
+    eventually(page, lambda: any("frequency_hz" in d for d in session_of(demo).lane("double").differs))
+    expect(page.locator(".difference").first).to_contain_text("Frequency")
+    expect(page.locator("#thin-list .slip").first).to_be_visible()  # it stays open
+    assert count >= 3
+    page.get_by_role("button", name="Thin it").click()
+    expect(page.locator("#thin-list .slip")).to_have_count(0)

@@ -9,16 +9,19 @@ import soundfile
 
 from conftest import RATE, db
 from miclane.core.engine.builder import Builder
+from miclane.core.errors import UnknownPlaceError
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.measure.phrases import find_phrases
 from miclane.core.mix.document import Bus, Lane, Phrase, Session
-from miclane.core.mix.edits import apply
+from miclane.core.mix.edits import Set, apply
+from miclane.core.stages.eq import Eq
 from miclane.demo.seed import SONG, seed
 from miclane.store.sessions import State
 from miclane.studio.answers import Answer, answers
 from miclane.studio.fitting import fit
 from miclane.studio.room import rooms
 from miclane.studio.studio import Studio
+from miclane.studio.thinning import thinned
 
 VOICE = 18 * RATE, 36 * RATE  # of the demo's lead
 
@@ -224,3 +227,26 @@ def test_room_says_how_full_each_bus_is_and_who_fills_it(studio: Studio) -> None
     silent = [x.model_copy(update={"mute": True}) for x in state.session.lanes]
     quiet = replace(state, version=state.version + 2, session=state.session.model_copy(update={"lanes": tuple(silent)}))
     assert all(r.crest_db is None and not r.brings for r in rooms(studio, quiet, 20 * RATE, 30 * RATE))
+
+
+def test_thin_it_proposes_the_differences_of_a_backing_with_reasons(studio: Studio) -> None:
+    state = seed(studio.sessions, studio.sounds)
+    with pytest.raises(UnknownPlaceError, match="follows no other lane"):
+        thinned(studio, state, "double")
+    state = studio.sessions.edit(state.id, [Set(path="lanes/double/follows", value="lead")])
+    state = studio.sessions.edit(state.id, [Set(path="lanes/double/pan", value=0.0)])
+    told = thinned(studio, state, "double")
+    names = " / ".join(p.name for p in told)
+    assert [p.name.split()[0] for p in told] == ["Low", "No", told[2].name.split()[0], "Pan", "Plate"], names
+    for proposal in told:
+        state = studio.sessions.edit(state.id, list(proposal.edits))
+    lead, double = state.session.lane("lead"), state.session.lane("double")
+    cuts = [next(b.frequency_hz for s in x.stages if s.kind == "eq" for b in s.bands) for x in (lead, double)]
+    assert 2 ** (4 / 12) - 0.01 < cuts[1] / cuts[0] < 2 ** (7 / 12) + 0.01 and cuts[1] < 200  # it sings 220 Hz
+    lifts = [b for s in double.stages if isinstance(s, Eq) for b in s.bands if b.gain_db > 0 and b.frequency_hz > 1000]
+    assert lifts == [] and abs(double.pan) > 0.3
+    sends = [next(s.level_db for s in x.sends if s.id == "plate") for x in (lead, double)]
+    assert sends[1] == pytest.approx(sends[0] + 3)
+    assert any(d.endswith("/threshold_db") for d in double.differs)
+    assert "lowest note" in told[0].why and "kHz" in told[1].why and "LU" in told[2].why
+    assert not {"Low", "Pan", "Plate"} & {p.name.split()[0] for p in thinned(studio, state, "double")}

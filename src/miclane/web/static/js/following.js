@@ -1,7 +1,7 @@
 // A lane that follows another: whom it follows, what it gives up, and what its leader has beside its own on each rule.
 
 import { on, say } from "./messages.js";
-import { change, $, $$ } from "./session.js";
+import { change, picture, state, $, $$ } from "./session.js";
 import { shown, toFraction } from "./rule.js";
 import { once, over } from "./focus.js";
 
@@ -16,6 +16,24 @@ document.addEventListener("click", (event) => {
   const button = event.target.closest?.("[data-edits]");
   if (button) make(JSON.parse(button.dataset.edits), button);
 });
+
+// what is usual for a backing; open until it is pressed again, and asked for anew after each change
+let thin = "";
+async function showThin() {
+  const box = $("#thin-list");
+  $("#thin")?.setAttribute("aria-expanded", String(thin === state.lane));
+  if (!box) return;
+  if (thin !== state.lane) return void box.replaceChildren();
+  if (!box.childElementCount) box.innerHTML = '<p class="busy">Looking at its take …</p>';
+  const answer = await picture(`/s/${state.id}/lane/${state.lane}/thin`, { part: true });
+  if (answer && box.isConnected && thin === state.lane) box.innerHTML = await answer.text();
+}
+document.addEventListener("click", (event) => {
+  if (!event.target.closest?.("#thin")) return;
+  thin = thin === state.lane ? "" : state.lane;
+  showThin();
+});
+on("bench", () => thin && showThin());
 
 export function drawGhosts() {
   const bench = $("#bench");
