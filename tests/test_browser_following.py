@@ -95,3 +95,30 @@ def test_thinning_is_taken_bit_by_bit(at, demo) -> None:
     assert count >= 3
     page.get_by_role("button", name="Thin it").click()
     expect(page.locator("#thin-list .slip")).to_have_count(0)
+
+
+def test_several_backings_are_changed_at_once_and_in_one_step(at, demo) -> None:
+    page = at(DOUBLE)
+    page.locator('.side a[data-lane="low_harmony"]').click(modifiers=["Control"])
+    page.locator('.side a[data-lane="high_harmony"]').focus()
+    page.keyboard.press("Control+Enter")
+    expect(page.locator("#together")).to_contain_text("changed on Low harmony, High harmony too")
+    expect(page.locator(".side a.with")).to_have_count(3)
+    page.locator('.station[data-stage="out"]').click()
+    before = {x.id: x.fader_db for x in session_of(demo).lanes}
+    steps = demo.studio.sessions.get("salt-ferry").steps
+    page.get_by_role("slider", name="Fader").first.focus()
+    page.keyboard.press("ArrowLeft")
+    wanted = before["double"] - 0.5
+    all_three = ("double", "low_harmony", "high_harmony")
+    eventually(page, lambda: [session_of(demo).lane(x).fader_db for x in all_three] == [wanted] * 3)
+    assert session_of(demo).lane("lead").fader_db == before["lead"]
+    assert demo.studio.sessions.get("salt-ferry").steps == steps + 1
+    page.keyboard.press("Control+z")
+    eventually(page, lambda: {x.id: x.fader_db for x in session_of(demo).lanes} == before)
+    page.get_by_role("button", name="Each alone again").click()
+    expect(page.locator("#together")).to_be_hidden()
+    page.get_by_role("slider", name="Fader").first.focus()
+    page.keyboard.press("ArrowLeft")
+    eventually(page, lambda: session_of(demo).lane("double").fader_db == wanted)
+    assert session_of(demo).lane("low_harmony").fader_db == before["low_harmony"]

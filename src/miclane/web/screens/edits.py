@@ -13,6 +13,7 @@ from ...core.mix.document import Session
 from ...core.mix.edits import Edit, Set
 from ...core.mix.paths import path_names
 from ...core.mix.places import along, rule_at
+from ...core.mix.together import spread
 from ...core.stages.eq import Eq
 from ...core.units import held, parse_value
 from ...store.sessions import State
@@ -42,13 +43,15 @@ class Listening(BaseModel):
 class EditRequest(BaseModel):
     """Edits made against version `base`; those of one drag share a `gesture`. A window that plays says what.
 
-    A `token` names them: sent again with the same one, they are not made again.
+    A `token` names them: sent again with the same one, they are not made again. Those of one of the lanes in `also` are
+    made on all of these.
     """
 
     edits: list[Edit] = Field(max_length=MOST_EDITS)
     base: Version = None
     gesture: str = Field("", max_length=400)
     token: str = Field("", max_length=60)
+    also: list[str] = Field([], max_length=128)
     listening: Listening | None = None
 
 
@@ -58,6 +61,7 @@ class TypedRequest(BaseModel):
     path: str = Field(max_length=400)
     text: str = Field(max_length=60)
     base: Version = None
+    also: list[str] = Field([], max_length=128)
 
 
 def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
@@ -94,7 +98,10 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
     studio, begun = studio_of(request), time.perf_counter()
     with studio.ahead_of_rendering():
         try:
-            state = studio.edit(session_id, body.edits, body.base, body.gesture, body.token)
+            edits = body.edits
+            if len(body.also) > 1:
+                edits = spread(studio.sessions.get(session_id).session, edits, body.also)
+            state = studio.edit(session_id, edits, body.base, body.gesture, body.token)
         except ConflictError as error:
             return clash(studio, session_id, error)
         studio.newest(state)
@@ -136,6 +143,8 @@ def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse
         value = parse_value(body.text, rule["unit"], session.tempo_bpm)
         value = held(value, rule["low"], rule["high"], rule["unit"], rule["label"])
     change: list[Edit] = [Set(path=body.path, value=value)]
+    if len(body.also) > 1:
+        change = spread(session, change, body.also)
     try:
         state = studio.sessions.edit(session_id, change, body.base)
     except ConflictError as error:

@@ -9,6 +9,7 @@ import "./rule.js";
 import { keep } from "./focus.js";
 import "./dropping.js";
 import { showFoot, showLight } from "./foot.js";
+import { show as showTogether } from "./together.js";
 
 const REST_MS = 1500;
 
@@ -25,6 +26,7 @@ function initPage() {
   screenOf(screen).shown?.();
   if (changedLane && player.node) refresh();
   showFoot();
+  showTogether();
 }
 
 on("changed", (change) => {
@@ -42,6 +44,7 @@ async function refreshSide() {
   $(".side").innerHTML = fresh.innerHTML;
   htmx.process($(".side"));
   if (address) $(`.side a[href="${CSS.escape(address)}"]`)?.focus();
+  showTogether();
   levels();
 }
 

@@ -5,7 +5,7 @@ import { on, say } from "./messages.js";
 import { EditQueue } from "./queue.js";
 
 /** @type {any} */
-export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null };
+export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null, together: [] };
 /** @param {string} selector @param {any} [root] @returns {any} */
 export const $ = (selector, root = document) => root.querySelector(selector);
 /** @param {string} selector @param {any} [root] @returns {any[]} */
@@ -166,6 +166,9 @@ function learn(told) {
   }
 }
 
+/** Lanes that are changed together, wherever that is said. */
+const together = () => ($("#together")?.hidden === false ? state.together : []);
+
 /** @type {(() => void)[]} */
 const resting = [];
 const rest = (ms) => new Promise((done) => (resting.push(() => done(undefined)), setTimeout(done, ms)));
@@ -188,7 +191,7 @@ export function change(edits, options = {}) {
 async function send(job) {
   for (let under; under !== posting; ) await (under = posting);
   const listening = job.edits.length ? (state.listening?.() ?? null) : null;
-  const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, listening };
+  const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, also: together(), listening };
   const { status, told } = await ask(`/s/${state.id}/edits`, body);
   if (ok(status)) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
@@ -244,7 +247,7 @@ export const set = (path, value, options) => change([{ op: "set", path, value }]
 
 export async function typed(path, text) {
   const began = performance.now();
-  const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version });
+  const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version, also: together() });
   if (told) {
     drawnBefore = queue.size > 0;
     learn(told);
