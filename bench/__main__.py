@@ -2,7 +2,7 @@
 
 import sys
 
-from . import accuracy, attack, fuzz, knob, large, many, processors, whole, work
+from . import accuracy, attack, fit, fuzz, knob, large, many, processors, whole, work
 
 
 def main() -> None:
@@ -12,6 +12,7 @@ def main() -> None:
         "processors": processors,
         "whole": whole,
         "knob": knob,
+        "fit": fit,
         "many": many,
         "large": large,
         "work": work,

@@ -296,6 +296,27 @@ def test_what_is_set_while_a_beginning_is_looked_for_is_no_clash_with_oneself(at
     eventually(page, lambda: float(shown.get_attribute("aria-valuenow") or 0) == kept)
 
 
+def test_a_hunt_that_is_begun_while_the_bench_is_drawn_anew_begins_on_what_comes(at, demo) -> None:
+    page = at(f"{LANE}?stage=tone")
+    count = len(stage_of(demo, "tone").bands)
+    page.locator("#hunt").focus()
+    # a structural change: what is drawn is old until the answer is there, and the button is pressed just then
+    page.evaluate(
+        """async () => {
+          const { change } = await import("/static/js/session.js");
+          const path = document.querySelector("#bench").dataset.path;
+          const value = { shape: "bell", frequency_hz: 400, gain_db: -2 };
+          await change([{ op: "insert", path: `${path}/bands`, index: 99, value }], { structure: true });
+          if (!document.querySelector("#bench").dataset.stale) throw new Error("drawn already");
+          document.querySelector("#hunt").click();
+        }"""
+    )
+    expect(page.locator("#hunt")).to_contain_text("Hunting at 600 Hz")
+    eventually(page, lambda: len(stage_of(demo, "tone").bands) == count + 2)
+    page.keyboard.press("Escape")
+    eventually(page, lambda: len(stage_of(demo, "tone").bands) == count + 1)
+
+
 def test_the_hunt_goes_by_enter_and_the_arrows(at, demo) -> None:
     page = at(f"{LANE}?stage=tone")
     before = stage_of(demo, "tone").bands

@@ -132,7 +132,7 @@ on("position", ({ at }) => view.motion && drawLive(at));
 
 // ---- hunt ----
 
-const hunt = { on: false, path: "", index: 0, frequency: 600, gesture: "", armed: false, by: "" };
+const hunt = { on: false, path: "", index: 0, frequency: 600, gesture: "", armed: false, by: "", /** @type {{ by: string, frequency?: number } | null} */ wish: null };
 const number = (id, fallback) => {
   const v = Number($(id)?.value);
   return Number.isFinite(v) && v > 0 ? v : fallback;
@@ -151,7 +151,10 @@ function showHunt() {
 
 function startHunt(by, frequency) {
   if (!isEq()) return toast("Open an EQ to hunt with it.");
-  if (hunt.on || bench().dataset.stale) return; // what is drawn is about to be drawn again: its bands are not those there are
+  if (hunt.on) return;
+  // what is drawn is about to be drawn again: its bands are not those there are, so it begins on those that come
+  if (bench().dataset.stale) return void (hunt.wish = { by, frequency });
+  hunt.wish = null;
   Object.assign(hunt, { on: true, by, gesture: `hunt@${Date.now()}`, index: $$(".pin").length, path: bench().dataset.path, frequency: frequency ?? hunt.frequency });
   const value = { shape: "bell", frequency_hz: sig(hunt.frequency), gain_db: number("#hunt-boost", 9), q: number("#hunt-q", 8) };
   if (!player.playing) play();
@@ -199,6 +202,7 @@ document.addEventListener("keydown", (event) => {
 document.addEventListener("keyup", (event) => {
   if (event.key.toLowerCase() !== "g") return;
   held = false;
+  if (hunt.wish?.by === "key") hunt.wish = null;
   if (hunt.by === "key") endHunt(true);
 });
 // by keyboard alone: Enter on the button begins, the arrows sweep, Enter cuts; Escape, or going elsewhere, leaves it
@@ -213,6 +217,7 @@ document.addEventListener("focusout", (event) => {
 });
 addEventListener("blur", () => {
   held = false;
+  hunt.wish = null;
   endHunt(true);
 });
 
@@ -244,7 +249,8 @@ for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end,
 on("bench", ({ picture: shown }) => {
   if (hunt.armed) showHunt(); // also on a bench that was drawn anew
   if (player.band && player.band.stage !== bench().dataset.stage) hearBand(null);
-  if (shown !== "eq") return;
+  if (shown !== "eq") return void (hunt.wish = null);
+  if (hunt.wish && !bench().dataset.stale) startHunt(hunt.wish.by, hunt.wish.frequency);
   showChoice();
   showHeld();
   showHearing();
