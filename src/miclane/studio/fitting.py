@@ -121,6 +121,13 @@ def _inside(phrase: Phrase, first: int, last: int) -> int:
     return min(phrase.end, last) - max(phrase.start, first)
 
 
+def fit_of(studio: Studio, state: State, voice: str, first: int, last: int) -> Fit:
+    """As `fit` of a session as it is kept; made once for all that ask for it."""
+    key = state.id, state.version, voice, first, last
+    found: Fit = studio.fits.get(key, lambda: fit(studio, state, voice, first, last), studio.newest(state).check)
+    return found
+
+
 def mean_clarity(values: list[float | None]) -> float | None:
     """The mean of those there are; None of none."""
     there = [v for v in values if v is not None]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path as Folder
 from threading import Timer
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -91,6 +91,7 @@ class Studio:
         self._graphs: Recent[Graph] = Recent(24)
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
+        self.fits: Recent[Any] = Recent(8)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._work: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()

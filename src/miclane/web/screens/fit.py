@@ -16,7 +16,7 @@ from ...core.mix.document import Session
 from ...core.mix.paths import find_path
 from ...core.mix.voices import voices_of
 from ...studio.answers import answers
-from ...studio.fitting import Fit, fit, mean_clarity, sounds_of_phrase
+from ...studio.fitting import Fit, fit_of, mean_clarity, sounds_of_phrase
 from ...studio.room import rooms
 from ..drawing.eq import spectrum_paths
 from ..drawing.fit import AXES, PLOT, share_of
@@ -71,7 +71,7 @@ def words(request: Request, here: Here, first: Frame, last: Frame, voice: str = 
     """The phrases of [first, last) with their words as clear as they are, and what stands over them."""
     studio, state = here
     _check(state.session, first, last)
-    found = fit(studio, state, voice, first, last)
+    found = fit_of(studio, state, voice, first, last)
     context: dict[str, Any] = {
         "found": found,
         "left": lambda frame: round(100 * share_of(frame, first, last), 2),
@@ -110,7 +110,7 @@ def fit_answers(request: Request, here: Here, first: Frame, last: Frame, voice: 
     """What would let the words through, each measured, the smallest that is enough first."""
     studio, state = here
     _check(state.session, first, last)
-    told = answers(studio, state, voice, fit(studio, state, voice, first, last))
+    told = answers(studio, state, voice, fit_of(studio, state, voice, first, last))
     slips = [{"answer": a, "edits": [e.model_dump(mode="json") for e in a.edits]} for a in told.found]
     return page(request, "fit_answers.html", state, screen="fit", slips=slips, down=told.music_down_db, wanted=WANTED)
 
@@ -127,7 +127,7 @@ def fit_map(request: Request, here: Here, first: Frame, last: Frame, voice: str 
     """
     studio, state = here
     _check(state.session, first, last)
-    found = fit(studio, state, voice, first, last)
+    found = fit_of(studio, state, voice, first, last)
     over = np.clip(np.nan_to_num(2 * found.masked.over_db, neginf=-128), -128, 127).astype(np.int8)
     own = 10 * np.log10(np.maximum(found.voice[ERBS], 1e-14)) if len(found.voice) else np.zeros(over.shape)
     own = np.clip(2 * (own - own.max(initial=-200.0)), 2 * _FLOOR_DB, 0).astype(np.int8)

@@ -8,7 +8,7 @@ import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 
 const SOON_S = 0.25;
 const MORE_S = 2.5;
-const REST_MS = 150; // a hand that still moves would only throw the rest away
+const REST_MS = 250; // a hand that still moves would only throw the rest away
 const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
 const LONGEST_LOOP_S = 20;
 
