@@ -18,7 +18,7 @@ from miclane.core.stages.eq import Eq
 from miclane.demo.seed import SONG, seed
 from miclane.store.sessions import State
 from miclane.studio.answers import Answer, answers
-from miclane.studio.fitting import fit
+from miclane.studio.fitting import fit, sounds_of_phrase
 from miclane.studio.room import rooms
 from miclane.studio.studio import Studio
 from miclane.studio.thinning import thinned
@@ -250,3 +250,18 @@ def test_thin_it_proposes_the_differences_of_a_backing_with_reasons(studio: Stud
     assert any(d.endswith("/threshold_db") for d in double.differs)
     assert "lowest note" in told[0].why and "kHz" in told[1].why and "LU" in told[2].why
     assert not {"Low", "Pan", "Plate"} & {p.name.split()[0] for p in thinned(studio, state, "double")}
+
+
+def test_what_is_not_heard_is_no_fault(studio: Studio) -> None:
+    state = seed(studio.sessions, studio.sounds)
+    silent = [x.model_copy(update={"mute": True}) for x in state.session.lanes]
+    returns = [r.model_copy(update={"mute": True}) for r in state.session.returns]
+    muted = state.session.model_copy(update={"lanes": tuple(silent), "returns": tuple(returns)})
+    found = fit(studio, replace(state, session=muted, version=state.version + 1), "", 20 * RATE, 36 * RATE)
+    assert [s.clarity for s in found.phrases] == [None] * len(found.phrases) and found.stands == ()
+    alone = state.session.model_copy(update={"lanes": (silent[0], *state.session.lanes[1:])})
+    found = fit(studio, replace(state, session=alone, version=state.version + 2), "", 20 * RATE, 36 * RATE)
+    assert found.clarity is None and "pad" in found.masked.names
+    for other, first, last in (("nobody", 20 * RATE, 21 * RATE), ("pad", 21 * RATE, 20 * RATE)):
+        with pytest.raises(UnknownPlaceError, match="nothing is heard"):
+            sounds_of_phrase(studio, state, "", other, first, last)

@@ -13,7 +13,7 @@ from ..core.engine.render import Cancel, give_way
 from ..core.engine.stream import stream
 from ..core.errors import UnknownPlaceError
 from ..core.measure.clarity import Clear, clarity_of
-from ..core.measure.hearing import ERBS, THIRDS, BandPowers, band_powers, hop_of
+from ..core.measure.hearing import BANDS, ERBS, THIRDS, BandPowers, band_powers, hop_of
 from ..core.measure.masking import Masked, Stands, masking, stand_over
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Phrase
@@ -93,9 +93,10 @@ def fit(studio: Studio, state: State, voice: str, first: int, last: int, cancel:
     now = _stems(studio, state, "", first, last, cancel)
     ids = {x.id for x in voices}
     raw = _stems(studio, state, voices[0].id if len(voices) == 1 else "*", first, last, cancel, ids)
-    own, before = (sum(found[i] for i in ids if i in found) + np.zeros_like(_some(now)) for found in (now, raw))
+    silence = np.zeros((BANDS, -(-(last - first) // hop_of(rate))))
+    own, before = (sum((found[i] for i in ids if i in found), silence) for found in (now, raw))
     others = {name: power for name, power in now.items() if name not in ids}
-    rest = sum(others.values()) + np.zeros_like(own)
+    rest = sum(others.values(), silence)
     hop, lead = hop_of(rate), voices[0]
     inside = [(k, p) for k, p in enumerate(lead.phrases) if 2 * _inside(p, first, last) >= p.end - p.start]
     inside = inside or [(k, p) for k, p in enumerate(lead.phrases) if _inside(p, first, last) > 0]
@@ -136,10 +137,6 @@ def mean_clarity(values: list[float | None]) -> float | None:
 
 def _index(clear: Clear | None) -> float | None:
     return clear.clarity if clear else None
-
-
-def _some(found: dict[str, np.ndarray]) -> np.ndarray:
-    return next(iter(found.values()))
 
 
 def _places(start: int, end: int, first: int, last: int, hop: int) -> Span:
@@ -219,12 +216,12 @@ def sounds_of_phrase(
 ) -> tuple[np.ndarray, np.ndarray]:
     """The voice and something else that is heard, as they come out of the mix (channels, frames).
 
-    UnknownPlaceError where that is not heard.
+    UnknownPlaceError where one of them is not heard, or not in these frames.
     """
     builder = Builder(state.session, name=state.id)
     graph, stems = builder.build(), builder.stems()
     own = [stems[x.id] for x in voices_of(state.session, voice) if x.id in stems]
-    if other not in stems or not own:
+    if other not in stems or not own or last <= first:
         raise UnknownPlaceError(f"nothing is heard of “{other}” in the mix")
     whole = builder.together(own)
     found = studio.renderer(graph.rate).loop(graph, builder.together([whole, stems[other]]), first, last)

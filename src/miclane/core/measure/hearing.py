@@ -30,6 +30,7 @@ def erb_hz(number: np.ndarray | float) -> np.ndarray:
 ERB_EDGES_HZ = erb_hz(np.arange(_LOWEST_ERB, _HIGHEST_ERB + 1))
 ERBS_HZ = erb_hz(np.arange(_LOWEST_ERB, _HIGHEST_ERB) + 0.5)
 THIRD_EDGES_HZ = np.stack([THIRDS_HZ * 2 ** (-1 / 6), THIRDS_HZ * 2 ** (1 / 6)])
+BANDS = len(THIRDS_HZ) + len(ERBS_HZ)  # of both kinds
 THIRDS, ERBS = slice(0, len(THIRDS_HZ)), slice(len(THIRDS_HZ), len(THIRDS_HZ) + len(ERBS_HZ))
 
 

@@ -171,9 +171,9 @@ def both(
 ) -> HTMLResponse:
     """Spectra of the voice and of what stands over it, as they come out of the mix, over a phrase."""
     studio, state = here
-    session, lead = state.session, voices_of(state.session, voice)[0]
-    if not 0 <= number < len(lead.phrases):
-        raise MicLaneError(f"“{lead.name}” has no phrase {number + 1}")
+    session, lead = state.session, next(iter(voices_of(state.session, voice)), None)
+    if lead is None or not 0 <= number < len(lead.phrases):
+        raise MicLaneError(f"there is no phrase {number + 1} of a voice")
     phrase = lead.phrases[number]
     own, other = sounds_of_phrase(studio, state, voice, name, max(phrase.start, first), min(phrase.end, last))
     levels = [long_term_db(x, session.rate) for x in (other, own)]
