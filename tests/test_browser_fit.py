@@ -1,5 +1,8 @@
 """Fit in the real page: words and what stands over them, both alone, an answer taken and taken back."""
 
+import json
+
+import numpy as np
 import pytest
 from playwright.sync_api import expect
 
@@ -93,6 +96,47 @@ def test_an_answer_is_taken_measured_again_and_taken_back(at, demo) -> None:
     eventually(page, lambda: not any(s.name == "Pocket" for x in session_of(demo).lanes for s in x.stages))
     measured(page, demo)
     assert page.locator("#fit-sum strong").text_content() == said
+
+
+def test_a_pocket_is_turned_while_one_hears_it_and_the_map_shows_what_it_takes(at, demo) -> None:
+    page = at(FIT)
+    measured(page, demo)
+    page.locator("#fit-answers .slip").first.get_by_role("button", name="Apply").click()
+    eventually(page, lambda: any(s.name == "Pocket" for x in session_of(demo).lanes for s in x.stages))
+    measured(page, demo)
+    lane, stage = next((x.id, s) for x in session_of(demo).lanes for s in x.stages if s.name == "Pocket")
+    page.locator(f'.stand[data-path="{lane}"]').first.click()
+    rule = page.get_by_role("slider", name="Band 1, at most")
+    expect(rule).to_be_visible()
+    expect(page.locator(".pocket-band p").first).to_contain_text("dB while it is sung")
+    rule.focus()
+    for _ in range(3):
+        page.keyboard.press("ArrowLeft")
+    depth = stage.bands[0].dynamic.change_db
+    place = "stages", stage.id
+
+    def turned() -> bool:
+        now = next(s for s in session_of(demo).lane(lane).stages if s.id == place[1])
+        return now.bands[0].dynamic.change_db == pytest.approx(depth - 1.5)
+
+    eventually(page, turned)
+    measured(page, demo)
+    assert page.evaluate("document.activeElement.getAttribute('aria-label')") == "Band 1, at most"
+    first, last = span(page)
+    told = page.request.get(f"{demo.address}{FIT}/map?first={first}&last={last}").body()
+    head = json.loads(told[4 : 4 + int.from_bytes(told[:4], "little")])
+    assert [(p["path"], p["stage"]) for p in head["pockets"]] == [(lane, stage.id)]
+    rows = np.frombuffer(told[-head["places"] * len(stage.bands) :], np.int8).reshape(-1, head["places"]) / 4
+    assert rows[0].min() == pytest.approx(depth - 1.5, abs=0.26) and rows[0].max() <= 0
+    page.locator("#fit-music").click()
+    until(page, "miclane.player.variant === 'music'")
+    expect(page.locator("#fit-music")).to_have_attribute("aria-pressed", "true")
+    studio, state = demo.studio, demo.studio.sessions.get("salt-ferry")
+    found = studio.range(state, "mix", "lead", first, last, "music")
+    trace = found.trace(studio.variant_graph(state, "mix", "lead", "music").places[f"lane:{lane}:stage:{stage.id}"])
+    assert trace.parts_db[0].min() == pytest.approx(depth - 1.5, abs=0.1)  # it is held open
+    page.locator("#fit-music").click()
+    until(page, "miclane.player.variant === 'treated'")
 
 
 def test_another_voice_is_chosen_and_the_address_says_so(at, demo) -> None:

@@ -37,7 +37,7 @@ from .recent import Recent
 from .takes import Takes
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed", "pair"]
+Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed", "pair", "music"]
 SongVariant = Literal[Variant, "removed"]
 BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
@@ -206,6 +206,19 @@ class Studio:
 
         return self._graphs.get((state.id, state.version, "pair", voice, other), build)
 
+    def _unsung(self, state: State) -> Graph:
+        """Graph of a session without its voices and returns, which still hold open what listens to them."""
+
+        def build() -> Graph:
+            lanes = tuple(
+                x.model_copy(update={"mute": x.mute or x.role != "music", "solo": False}) for x in state.session.lanes
+            )
+            returns = tuple(r.model_copy(update={"mute": True}) for r in state.session.returns)
+            unsung = state.session.model_copy(update={"lanes": lanes, "returns": returns})
+            return Builder(unsung, name=state.id).build()
+
+        return self._graphs.get((state.id, state.version, "unsung"), build)
+
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
         place = {
@@ -302,7 +315,8 @@ class Studio:
         """The graph as it is, one side of a comparison, or the lane ending with one band of an EQ alone.
 
         `band` names the stage that is meant: of the band, the one that is bypassed, or the return that is left out; of
-        a pair, voice and other with a "~" between them.
+        a pair, voice and other with a "~" between them. “music” is what is left without voices and returns, which
+        still hold open what listens to them.
         """
         if variant == "band":
             return self.graph(state, alone=(lane, *band))
@@ -310,9 +324,9 @@ class Studio:
             return self.graph(state, bypass=(lane, band[0]))
         if variant == "untreated":
             return self.graph(state, lane if hear in ("lane", "dry") else "*")
-        if variant == "pair":
+        if variant in ("pair", "music"):
             voice, _, other = band[0].partition("~")
-            return self._pair(state, voice, other)
+            return self._pair(state, voice, other) if variant == "pair" else self._unsung(state)
         if variant == "without":
             return self._without_return(state, band[0])
         if variant == "duckfirst":

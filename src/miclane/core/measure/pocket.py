@@ -20,6 +20,8 @@ _NARROWER, _LEAST_Q, _MOST_Q = 1.3, 1.0, 6.0  # than the need: the heart of it i
 _LEAST_OVER_DB, _BEYOND_DB = 0.5, 2.0  # a band of that is taken, and so much deeper than it stands over the voice
 _SUNG_PERCENT, _ROOM_DB = 5, 2.0  # all but the softest twentieth of each phrase opens it, and so much below that
 
+_NEAR_S, _OVER_BREATHS_DB, _MOST_PERCENT = 0.12, 1.0, 10
+
 
 @dataclass(frozen=True)
 class Need:
@@ -84,11 +86,22 @@ def make_pocket(
 
 
 def _opens_at_db(band: Band, dry: np.ndarray, rate: int, phrases: Sequence[Span]) -> float:
-    """Where its detector must start, so that the band is open all the way wherever it is sung."""
+    """Where its detector must start, so that the band is open all the way wherever it is sung.
+
+    What comes between the phrases (breaths) does not open it, as long as nine tenths of each phrase still do.
+    """
     assert band.dynamic is not None
-    level = MovingBand(band, rate).level_db(dry)[: dry.shape[1]]
-    soft = min(float(np.percentile(_sung(level[p.start : p.end : rate // 1000]), _SUNG_PERCENT)) for p in phrases)
-    return round(float(np.clip(soft - band.dynamic.span_db - _ROOM_DB, -80, 0)), 1)
+    level, step = MovingBand(band, rate).level_db(dry)[: dry.shape[1]], rate // 1000
+    sung = [_sung(level[p.start : p.end : step]) for p in phrases]
+    soft, most = (min(float(np.percentile(x, percent)) for x in sung) for percent in (_SUNG_PERCENT, _MOST_PERCENT))
+    starts = soft - band.dynamic.span_db - _ROOM_DB
+    between = np.ones(len(level), bool)
+    for p in phrases:
+        between[max(0, p.start - round(_NEAR_S * rate)) : p.end + round(_NEAR_S * rate)] = False
+    if (quiet := level[between][::step]).size:
+        over = float(np.percentile(quiet, 95)) + _OVER_BREATHS_DB
+        starts = max(starts, min(over, most - band.dynamic.span_db))
+    return round(float(np.clip(starts, -80, 0)), 1)
 
 
 def _sung(level_db: np.ndarray) -> np.ndarray:

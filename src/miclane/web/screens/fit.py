@@ -17,11 +17,12 @@ from ...core.mix.paths import find_path
 from ...core.mix.voices import voices_of
 from ...studio.answers import answers
 from ...studio.fitting import Fit, fit_of, mean_clarity, sounds_of_phrase
+from ...studio.pockets import held_db, pockets
 from ...studio.room import rooms
 from ..drawing.eq import spectrum_paths
 from ..drawing.fit import AXES, PLOT, share_of
 from ..hands import Router, measuring
-from ..opened import Frame, Here, check_range
+from ..opened import LONGEST_S, Frame, Here, check_range
 from ..pages import page
 from . import Nav
 from .lane import lane_data, page_data
@@ -123,7 +124,8 @@ def fit_map(request: Request, here: Here, first: Frame, last: Frame, voice: str 
     The length of the JSON (four bytes, little-endian), the JSON {bands, places, edges_hz, names}, filled up with
     spaces to a multiple of four, and then three planes of bytes with a sign (bands, places): by how many half decibels
     all else stands over the voice (−128 where it does not sing), whose that is (the number in `names`, −1 nobody's),
-    and the voice itself in half decibels under its loudest place.
+    and the voice itself in half decibels under its loudest place. After them a row of bytes (places) for each band of
+    each of the `pockets`: its gain in quarters of a decibel.
     """
     studio, state = here
     _check(state.session, first, last)
@@ -135,16 +137,22 @@ def fit_map(request: Request, here: Here, first: Frame, last: Frame, voice: str 
         {"path": name, "name": found.names.get(name, name), "kind": _kind(state.session, name)}
         for name in found.masked.names
     ]
+    taken = [] if last - first > LONGEST_S * state.session.rate else pockets(studio, state, first, last)
+    rows = [np.clip(4 * _fitted(b.gain_db, over.shape[1]), -128, 127).astype(np.int8) for p in taken for b in p.bands]
     head = {
         "version": state.version,
         "bands": over.shape[0],
         "places": over.shape[1],
         "edges_hz": [round(float(f), 1) for f in ERB_EDGES_HZ],
         "names": names,
+        "pockets": [
+            {"path": p.path, "stage": p.stage.id, "bands": [[round(b.low_hz), round(b.high_hz)] for b in p.bands]}
+            for p in taken
+        ],
     }
     text = json.dumps(head).encode()
     text += b" " * (-len(text) % 4)
-    planes = b"".join(plane.tobytes() for plane in (over, found.masked.whose.astype(np.int8), own))
+    planes = b"".join(plane.tobytes() for plane in (over, found.masked.whose.astype(np.int8), own, *rows))
     return Response(len(text).to_bytes(4, "little") + text + planes, media_type="application/octet-stream")
 
 
@@ -159,6 +167,11 @@ def room(request: Request, here: Here, first: Frame, last: Frame) -> HTMLRespons
         return f"{value:.{digits}f}".replace("-", "\u2212").replace("\u22120.0", "0.0")
 
     return page(request, "fit_room.html", state, screen="fit", rooms=rooms(studio, state, first, last), minus=minus)
+
+
+def _fitted(row: np.ndarray, count: int) -> np.ndarray:
+    """A row cut to so many places, its last value held where it is shorter."""
+    return np.pad(row, (0, max(0, count - len(row))), mode="edge")[:count]
 
 
 def _kind(session: Session, name: str) -> str:
@@ -179,7 +192,11 @@ def both(
     levels = [long_term_db(x, session.rate) for x in (other, own)]
     paths = spectrum_paths(levels[0], levels[1], PLOT, against=np.maximum(*levels))
     names = {x.id: x.name for x in session.lanes} | {f"return:{r.id}": r.name for r in session.returns}
+    mine = [p for p in pockets(studio, state, first, last) if p.path == name]
+    held = {(p.stage.id, b.number): held_db(b) for p in mine for b in p.bands}
     context: dict[str, Any] = {
+        "pockets": mine,
+        "held": held,
         "plot": PLOT,
         "axes": AXES,
         "other": names.get(name, name),

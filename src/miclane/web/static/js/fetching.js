@@ -6,7 +6,7 @@ import { player } from "./player.js";
 
 export function address(what, start, stop, variant, extra = "") {
   if (variant === "without") extra += `&stage=${player.without}`;
-  if (variant === "pair") extra += `&stage=${encodeURIComponent(player.pair)}`;
+  if (variant === "pair" || variant === "music") extra += `&stage=${encodeURIComponent(player.pair)}`;
   if (variant === "bypassed") extra += `&stage=${player.bypassed}`;
   if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
   return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}${extra}`;

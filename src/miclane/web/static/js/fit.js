@@ -18,7 +18,7 @@ let map = null;
 let shownSpan = [0, 1]; // what is drawn
 let token = 0;
 let spot = { place: 0, band: 12 };
-/** @type {{ number: number, path: string } | null} what is looked at and heard beside the voice */
+/** @type {{ number: number, path: string, low?: string } | null} what is looked at and heard beside the voice */
 let chosen = null;
 
 const voice = () => state.data?.voice ?? "";
@@ -174,10 +174,10 @@ function choosePlace() {
 
 // ---- a phrase, and what stands over it ----
 
-function choose(number, path) {
+function choose(number, path, low = undefined) {
   loopPhrases(number, number);
   if (!path) return void letGo();
-  chosen = { number, path };
+  chosen = { number, path, low };
   lookAt(chosen);
   hearBoth(true);
 }
@@ -186,7 +186,9 @@ function choose(number, path) {
 function lookAt(one) {
   const first = $("#fit-stands .stand");
   const seen = one ?? (first ? { number: Number(first.dataset.number), path: first.dataset.path } : null);
-  for (const stand of $$("#fit-stands .stand")) stand.setAttribute("aria-current", String(Number(stand.dataset.number) === seen?.number && stand.dataset.path === seen?.path));
+  const all = $$("#fit-stands .stand").filter((s) => Number(s.dataset.number) === seen?.number && s.dataset.path === seen?.path);
+  const shown = all.find((s) => s.dataset.low === one?.low) ?? all[0];
+  for (const stand of $$("#fit-stands .stand")) stand.setAttribute("aria-current", String(stand === shown));
   if (seen) drawBoth(seen);
   else $("#fit-bench")?.replaceChildren();
 }
@@ -201,7 +203,15 @@ async function drawBoth({ number, path }) {
   const answer = await picture(`/s/${state.id}/fit/both?${query}`, { part: true });
   if (!answer || mine !== looked || !box.isConnected) return;
   const had = document.activeElement?.id === "fit-pair";
-  box.innerHTML = await answer.text();
+  const fresh = document.createElement("template");
+  fresh.innerHTML = await answer.text();
+  const turned = document.activeElement?.closest("#fit-bench .pocket");
+  if (turned && $$(".pocket-band", fresh.content).length === $$(".pocket-band", box).length) {
+    $("svg.picture", box).replaceWith($("svg.picture", fresh.content)); // the rule under the hand stays
+    $$(".pocket-band > p", fresh.content).forEach((p, k) => ($$(".pocket-band > p", box)[k].textContent = p.textContent));
+    return showHeard();
+  }
+  box.replaceChildren(fresh.content);
   Object.assign($("#fit-pair").dataset, { number, path });
   if (had) $("#fit-pair").focus({ preventScroll: true });
   showHeard();
@@ -217,7 +227,17 @@ async function hearBoth(wanted) {
   if (chosen?.path === path) hearVariant("pair");
 }
 
+// the music as it is with the voice in it, without the voice
+async function hearMusic(wanted) {
+  if (!wanted) return void (player.variant === "music" && hearVariant("treated"));
+  await begin();
+  besides(voice(), "");
+  await prepared("music", () => true);
+  hearVariant("music");
+}
+
 function showHeard() {
+  $("#fit-music")?.setAttribute("aria-pressed", String(player.variant === "music"));
   const alone = player.variant === "pair";
   $("#fit-pair")?.setAttribute("aria-pressed", String(alone));
 }
@@ -242,7 +262,7 @@ document.addEventListener("change", (event) => {
 document.addEventListener("click", (event) => {
   const to = (s) => event.target.closest(s);
   const stand = to(".stand");
-  if (stand) return void choose(Number(stand.dataset.number), stand.dataset.path);
+  if (stand) return void choose(Number(stand.dataset.number), stand.dataset.path, stand.dataset.low);
   const phrase = to(".fit-phrase");
   if (phrase) return void (letGo(), loopPhrases(Number(phrase.dataset.number), Number(phrase.dataset.number)));
   const pair = to("#fit-pair");
@@ -250,6 +270,7 @@ document.addEventListener("click", (event) => {
     chosen = { number: Number(pair.dataset.number), path: pair.dataset.path };
     return void hearBoth(player.variant !== "pair");
   }
+  if (to("#fit-music")) return void hearMusic(player.variant !== "music");
   const apply = to("[data-fit-apply]");
   if (apply && once(apply)) return void change(JSON.parse(apply.dataset.fitApply), { structure: true, data: true }).then(() => over(apply));
   const area = to("#fit-map");

@@ -46,7 +46,7 @@ function hatch(ink, k, kind) {
 
 /**
  * @typedef {{ bands: number, places: number, edges_hz: number[], names: { path: string, name: string, kind: string }[], over: Int8Array,
- *   whose: Int8Array, voice: Int8Array }} Planes
+ *   whose: Int8Array, voice: Int8Array, pockets: { path: string, stage: string, bands: number[][] }[], taken: Int8Array[] }} Planes
  */
 
 /** @param {ArrayBuffer} bytes @returns {Planes} */
@@ -55,7 +55,10 @@ export function planesOf(bytes) {
   const head = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 4, length)));
   const size = head.bands * head.places;
   const plane = (k) => new Int8Array(bytes, 4 + length + k * size, size);
-  return { ...head, over: plane(0), whose: plane(1), voice: plane(2) };
+  const after = 4 + length + 3 * size;
+  const bands = head.pockets.reduce((sum, p) => sum + p.bands.length, 0);
+  const taken = Array.from({ length: bands }, (_, k) => new Int8Array(bytes, after + k * head.places, head.places));
+  return { ...head, over: plane(0), whose: plane(1), voice: plane(2), taken };
 }
 
 /** @param {HTMLCanvasElement} canvas */
@@ -116,6 +119,7 @@ export function drawMap(canvas, map) {
   }
   ink.globalAlpha = 1;
   drawVoice(ink, map, wide, high, height);
+  drawTaken(ink, map, wide, height);
 }
 
 // the voice as strokes, where it has its energy
@@ -135,6 +139,28 @@ function drawVoice(ink, map, wide, high, height) {
       from = to;
     }
   }
+  ink.globalAlpha = 1;
+}
+
+// what the pockets take, hanging from the top of each of their bands as far as they are open
+function drawTaken(ink, map, wide, height) {
+  const inside = map.pockets.flatMap((p) => p.bands);
+  ink.strokeStyle = ink.fillStyle = color("--taken");
+  inside.forEach(([low, high], k) => {
+    const top = Math.max(0, yOf(map, high, height));
+    const tall = Math.min(height, yOf(map, low, height)) - top;
+    const row = map.taken[k];
+    const most = Math.max(1, ...row.map(Math.abs));
+    ink.globalAlpha = 0.15;
+    ink.beginPath();
+    ink.moveTo(LEFT, top);
+    row.forEach((gain, j) => ink.lineTo(LEFT + (j + 0.5) * wide, top + (tall * Math.abs(gain)) / most));
+    ink.lineTo(LEFT + map.places * wide, top);
+    ink.fill();
+    ink.globalAlpha = 0.9;
+    ink.lineWidth = 1.2;
+    ink.stroke();
+  });
   ink.globalAlpha = 1;
 }
 

@@ -224,7 +224,7 @@ export function bypass(stage) {
 /** Voice and one other thing alone, as they come out of the mix. @param {string} voice @param {string} other */
 export function besides(voice, other) {
   const pair = `${voice}~${other}`;
-  if (player.pair !== pair) player.node?.port.postMessage({ type: "forget", variant: "pair" });
+  if (player.pair !== pair) for (const variant of ["pair", "music"]) player.node?.port.postMessage({ type: "forget", variant });
   player.pair = pair;
 }
 

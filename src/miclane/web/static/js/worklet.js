@@ -53,7 +53,7 @@ class Player extends AudioWorkletProcessor {
     this.side = "treated";
     this.waiting = false;
     this.weights = {};
-    this.gain = { treated: 1, untreated: 1, unducked: 1, duckfirst: 1, without: 1, band: 1, removed: 1, pair: 1 };
+    this.gain = { treated: 1, untreated: 1, unducked: 1, duckfirst: 1, without: 1, band: 1, removed: 1, pair: 1, music: 1 };
     this.fade = Math.round(sampleRate * 0.01);
     this.level = 0;
     this.peak = 0;
