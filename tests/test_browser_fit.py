@@ -34,7 +34,7 @@ def test_the_words_say_how_clear_they_are_and_the_list_what_stands_over_them(at,
     boxes = page.locator(".fit-phrase")
     assert boxes.count() == len(found.phrases) == 3
     for k, sung in enumerate(found.phrases):
-        expect(boxes.nth(k)).to_contain_text(f"→ {sung.clarity:.2f}")
+        expect(boxes.nth(k)).to_contain_text(f"{sung.clarity:.2f}")
         shown = boxes.nth(k).locator(".word")
         assert shown.all_text_contents() == sung.phrase.words.split()
         clear = [float(x) for x in shown.evaluate_all("words => words.map((w) => w.dataset.clear)")]

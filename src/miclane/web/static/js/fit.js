@@ -71,7 +71,8 @@ let drawnOf = 0;
 async function findAnswers(mine, query) {
   const box = $("#fit-answers");
   if (!map?.names.length) return void box.replaceChildren();
-  if (!box.childElementCount) box.innerHTML = '<h2>What would let it through</h2><p class="busy">Trying what would help …</p>';
+  if (!box.childElementCount) box.innerHTML = "<h2>What would let it through</h2>";
+  if (!$(".busy", box)) $("h2", box).insertAdjacentHTML("afterend", '<p class="busy">Trying what would help …</p>'); // what stands is of before
   box.setAttribute("aria-busy", "true");
   const answer = await picture(`/s/${state.id}/fit/answers?${query}`, { part: true, urgency: URGENCY.next });
   if (!answer || mine !== token || !box.isConnected) return;
