@@ -10,7 +10,7 @@ from .measure.clarity import Clear, clarity_of
 from .measure.hearing import ERBS, THIRDS, THIRDS_HZ, band_powers, hop_of
 from .measure.masking import masking, stand_over
 from .measure.phrases import Span, find_phrases
-from .measure.pocket import COSTS_LITTLE_DB, POCKETS, WANTED, make_pocket, needs
+from .measure.pocket import make_pocket, needs, smallest
 from .mix.chain import Chain
 from .process import process
 from .stages.base import Key
@@ -52,29 +52,25 @@ def fit_files(voice: np.ndarray, music: np.ndarray, rate: int, returns: np.ndarr
         ],
         "pocket": None,
     }
-    best: tuple[Eq, list[Clear | None], float] | None = None
     needed = needs(masked, "music")
-    for most, deepest in POCKETS:
-        if most > max(1, len(needed)):
-            continue
-        pocket = make_pocket(needed[:most], voice, rate, phrases, Key(lane="key", tap="raw"), deepest)
+
+    def attempt(bands: int, deepest: float) -> tuple[dict[str, Any], float, float] | None:
+        pocket = make_pocket(needed[:bands], voice, rate, phrases, Key(lane="key", tap="raw"), deepest)
         if pocket is None:
-            break
+            return None
         taken = band_powers(process(music, rate, _chain(pocket), voice)[0][:, :frames], rate)
-        after = _clarities(own, {**others, "music": taken}, spans)
-        rest = [sum(x.sum() for x in each.values()) for each in (others, {**others, "music": taken})]
-        cost = 10 * float(np.log10(rest[1] / rest[0]))
-        if best is None or cost >= -COSTS_LITTLE_DB:
-            best = pocket, after, cost
-        if (_mean(after) or 0.0) >= WANTED or cost < -COSTS_LITTLE_DB:
-            break
-    if best is not None:
-        told["pocket"] = {
-            "chain": _chain(best[0]).model_dump(mode="json"),
-            "clarity": _mean(best[1]),
-            "phrases": [None if c is None else round(c.clarity, 3) for c in best[1]],
-            "rest_db": round(best[2], 2),
+        held = {**others, "music": taken}
+        after = _clarities(own, held, spans)
+        cost = 10 * float(np.log10(sum(x.sum() for x in held.values()) / sum(x.sum() for x in others.values())))
+        made = {
+            "chain": _chain(pocket).model_dump(mode="json"),
+            "clarity": _mean(after),
+            "phrases": [None if c is None else round(c.clarity, 3) for c in after],
+            "rest_db": round(cost, 2),
         }
+        return made, _mean(after) or 0.0, cost
+
+    told["pocket"] = smallest(len(needed), attempt)
     return told
 
 

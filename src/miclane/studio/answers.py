@@ -7,7 +7,7 @@ import numpy as np
 
 from ..core.engine.render import Cancel
 from ..core.measure.phrases import Span
-from ..core.measure.pocket import COSTS_LITTLE_DB, POCKETS, WANTED, Need, make_pocket, needs
+from ..core.measure.pocket import WANTED, Need, make_pocket, needs, smallest
 from ..core.mix.document import Lane, Session, flat_stages
 from ..core.mix.edits import Edit, Insert, Set, apply, new_id
 from ..core.mix.voices import voices_of
@@ -84,21 +84,18 @@ def _pockets(studio: Studio, state: State, voice: str, voices: list[Lane], found
     told = []
     for name in _culprits(found):
         needed = needs(found.masked, name)
-        best: Answer | None = None
-        for most, deepest in POCKETS:
-            if most > max(1, len(needed)):
-                continue
-            pocket = _pocket(studio, state, voice, voices, needed[:most], deepest, found, cancel)
+
+        def attempt(
+            bands: int, deepest: float, name: str = name, needed: list[Need] = needed
+        ) -> tuple[Answer, float, float] | None:
+            pocket = _pocket(studio, state, voice, voices, needed[:bands], deepest, found, cancel)
             if pocket is None:
-                break
-            answer = _try(
-                studio, state, voice, found, _with_pocket(state.session, name, found.names[name], pocket), cancel
-            )
-            if best is None or answer.rest_db >= -COSTS_LITTLE_DB:
-                best = answer
-            if answer.reaches or answer.rest_db < -COSTS_LITTLE_DB:
-                break
-        if best is not None:
+                return None
+            proposal = _with_pocket(state.session, name, found.names[name], pocket)
+            answer = _try(studio, state, voice, found, proposal, cancel)
+            return answer, answer.after, answer.rest_db
+
+        if (best := smallest(len(needed), attempt)) is not None:
             told.append(best)
     return told
 

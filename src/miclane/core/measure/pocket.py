@@ -1,7 +1,8 @@
 """A pocket: where in something that stands over the voice room is made for it, how deep, and when."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from .hearing import ERB_EDGES_HZ
 from .masking import ERB_IMPORTANCE, Masked, rows_of
 from .phrases import Span
 
+T = TypeVar("T")
 MOST_BANDS, DEEPEST_DB = 3, 6.0
 POCKETS = (1, 3.0), (2, 3.0), (3, 3.0), (3, 4.5), (3, DEEPEST_DB)  # bands and depth, from the smallest on
 COSTS_LITTLE_DB = 0.5  # of all that is not the voice
@@ -51,6 +53,27 @@ def needs(masked: Masked, name: str) -> list[Need]:
         if (taken := float(weight[low:high].sum())) > 0:
             found.append(Need(*edges, height, taken))
     return sorted(found, key=lambda need: -need.weight)
+
+
+def smallest(there: int, attempt: Callable[[int, float], tuple[T, float, float] | None]) -> T | None:
+    """The smallest pocket that is enough where `there` bands call for one, else the deepest that costs little.
+
+    `attempt(bands, deepest_db)` makes one and says what clarity it brings and by how many dB all else gets louder; None
+    where none can be made.
+    """
+    best: T | None = None
+    for bands, deepest in POCKETS:
+        if bands > max(1, there):
+            continue
+        found = attempt(bands, deepest)
+        if found is None:
+            break
+        made, clarity, cost = found
+        if best is None or cost >= -COSTS_LITTLE_DB:
+            best = made
+        if clarity >= WANTED or cost < -COSTS_LITTLE_DB:
+            break
+    return best
 
 
 def make_pocket(
