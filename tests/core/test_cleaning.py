@@ -403,3 +403,17 @@ def test_one_channel_has_no_side() -> None:
     x = noise(1.0, 0.1)
     twice = middle_and_side_power(np.vstack([x, x]), RATE, [])
     assert np.array_equal(middle_and_side_power(x, RATE, []), twice)
+
+
+def test_trims_are_the_same_bits_however_the_sound_is_cut() -> None:
+    spans = [(0.31, 0.62, 3.3), (0.9, 1.4, -2.7), (1.4, 1.8, 1.1)]
+    passages = tuple(Passage(start_s=a, end_s=b, gain_db=g) for a, b, g in spans)
+    x = noise(2.2, 0.1)
+
+    def made(size: int) -> np.ndarray:
+        processor = Trim(gain_db=-1.7, passages=passages).build(RATE, 1)
+        return np.concatenate([processor.process(x[:, k : k + size]) for k in range(0, x.shape[1], size)], axis=1)
+
+    whole = made(x.shape[1])
+    for size in (1, 997, 16384):
+        assert np.array_equal(made(size)[:, : len(whole[0])], whole)

@@ -6,11 +6,9 @@ from typing import Annotated, Any, ClassVar, Literal
 import numpy as np
 from pydantic import AfterValidator, Field
 
-from ..kernels.levels import padded
 from ..readings import StageReading
 from ..units import show_value
 from .base import Passage, Stage, in_order, rule
-from .detector import turned_down
 from .processor import Processor
 from .wording import takes_or_adds
 
@@ -36,11 +34,10 @@ class TrimProcessor(Processor):
         begin, end = np.interp((first, last), self.times, self.gains) if len(self.times) else (0.0, 0.0)
         if begin == end and not np.any((self.times > first) & (self.times < last)):
             self.gain_db = np.full(n, self.level_db + begin)
-            return x * 10 ** ((self.level_db + begin) / 20)
-        gain = padded(n)
-        gain[:n] = self.level_db + np.interp((self.frame - n + np.arange(n)) / self.rate, self.times, self.gains)
-        self.gain_db = gain[:n]
-        return turned_down(x, gain)
+            return x * 10 ** (self.gain_db[:1] / 20)  # the very bits that a row of them would give
+        at = (self.frame - n + np.arange(n)) / self.rate
+        self.gain_db = self.level_db + np.interp(at, self.times, self.gains)
+        return x * 10 ** (self.gain_db / 20)
 
 
 def ramped(passages: tuple[Passage, ...]) -> np.ndarray:
