@@ -78,6 +78,11 @@ def test_a_place_of_the_map_loops_its_phrase_and_lets_both_be_heard_alone(at, de
     assert 0 < (both**2).mean() < (mix**2).mean()
     page.locator("#fit-pair").click()
     until(page, "miclane.player.variant === 'treated'")
+    page.locator("#fit-pair").click()
+    until(page, "miclane.player.variant === 'pair'")
+    page.get_by_role("link", name="Map", exact=True).click()  # where nothing would say that only two are heard
+    page.wait_for_url("**/map")
+    until(page, "miclane.player.variant === 'treated'")
     assert demo.studio.sessions.get("salt-ferry").version == demo.state.version  # nothing was changed
 
 
@@ -137,6 +142,15 @@ def test_a_pocket_is_turned_while_one_hears_it_and_the_map_shows_what_it_takes(a
     assert trace.parts_db[0].min() == pytest.approx(depth - 1.5, abs=0.1)  # it is held open
     page.locator("#fit-music").click()
     until(page, "miclane.player.variant === 'treated'")
+    switch = page.locator(".pocket [data-switch]")
+    switch.click()
+    eventually(page, lambda: not next(s for s in session_of(demo).lane(lane).stages if s.id == place[1]).on)
+    expect(switch).to_have_text("off")
+    expect(switch).to_be_focused()  # it was drawn anew under the hand
+    expect(page.locator(".pocket-band p").first).to_have_text("off")
+    switch.click()
+    eventually(page, lambda: next(s for s in session_of(demo).lane(lane).stages if s.id == place[1]).on)
+    expect(switch).to_have_text("on")
 
 
 def test_another_voice_is_chosen_and_the_address_says_so(at, demo) -> None:

@@ -37,13 +37,13 @@ class Pocket:
 
 
 def pockets(studio: Studio, state: State, first: int, last: int) -> list[Pocket]:
-    """All pockets of a session that are on, over frames [first, last) of the mix."""
+    """All pockets of a session, over frames [first, last) of the mix; one that is off takes nothing."""
     session, found = state.session, []
     listening = [
         (path, stage, place)
         for path in (find_path(session, name) for name in path_names(session))
         for stage, place in placed_stages(path)
-        if isinstance(stage, Eq) and stage.on and stage.listens() is not None
+        if isinstance(stage, Eq) and stage.listens() is not None
     ]
     if not listening:
         return []
@@ -51,7 +51,7 @@ def pockets(studio: Studio, state: State, first: int, last: int) -> list[Pocket]
     heard = studio.range(state, "mix", "", first, last)
     count = max(1, round((last - first) / graph.rate / HOP_S))
     for path, stage, place in listening:
-        trace = heard.trace(graph.places[f"{path.place}:stage:{stage.id}"])
+        trace = heard.trace(graph.places[f"{path.place}:stage:{stage.id}"]) if stage.on else None
         channels = graph.nodes[graph.places[f"{path.place}:before:{stage.id}"]].channels
         moving = [b for b in stage.moving_bands if channels == 2 or b.target in ("stereo", "middle")]
         rows = trace.parts_db if trace is not None else None

@@ -87,13 +87,11 @@ def following_edits(session: Session, edits: list[Edit]) -> list[Edit]:
         if not (begun or mine or theirs):
             continue
         differs = [] if begun else _differs(leader, lane, mine)
-        lane = lane.model_copy(update={"differs": tuple(differs)})
         if mine and not begun:
             _check_order(leader, lane)
-        wanted = followed(leader, lane)
-        now = _tree(next(x for x in session.lanes if x.id == lane.id))
-        found += _ways(now, wanted, f"{base}/stages")
-        if list(differs) != list(next(x for x in session.lanes if x.id == lane.id).differs):
+        wanted = followed(leader, lane.model_copy(update={"differs": tuple(differs)}))
+        found += _ways(_tree(lane), wanted, f"{base}/stages")
+        if differs != list(lane.differs):
             found.append(Set(path=f"{base}/differs", value=list(differs)))
     return found
 

@@ -137,7 +137,8 @@ def fit_map(request: Request, here: Here, first: Frame, last: Frame, voice: str 
         {"path": name, "name": found.names.get(name, name), "kind": _kind(state.session, name)}
         for name in found.masked.names
     ]
-    taken = [] if last - first > LONGEST_S * state.session.rate else pockets(studio, state, first, last)
+    short = last - first <= LONGEST_S * state.session.rate
+    taken = [p for p in pockets(studio, state, first, last) if p.stage.on] if short else []
     rows = [np.clip(4 * _fitted(b.gain_db, over.shape[1]), -128, 127).astype(np.int8) for p in taken for b in p.bands]
     head = {
         "version": state.version,
@@ -191,7 +192,6 @@ def both(
     own, other = sounds_of_phrase(studio, state, voice, name, max(phrase.start, first), min(phrase.end, last))
     levels = [long_term_db(x, session.rate) for x in (other, own)]
     paths = spectrum_paths(levels[0], levels[1], PLOT, against=np.maximum(*levels))
-    names = {x.id: x.name for x in session.lanes} | {f"return:{r.id}": r.name for r in session.returns}
     mine = [p for p in pockets(studio, state, first, last) if p.path == name]
     held = {(p.stage.id, b.number): held_db(b) for p in mine for b in p.bands}
     context: dict[str, Any] = {
@@ -199,7 +199,7 @@ def both(
         "held": held,
         "plot": PLOT,
         "axes": AXES,
-        "other": names.get(name, name),
+        "other": find_path(session, name).member.name,
         "own": lead.name,
         "kind": _kind(session, name),
     }

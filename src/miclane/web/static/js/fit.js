@@ -2,7 +2,7 @@
 
 import { on } from "./messages.js";
 import { change, go, picture, state, $, $$ } from "./session.js";
-import { once, over } from "./focus.js";
+import { again, keep, once, over } from "./focus.js";
 import { register } from "./screens.js";
 import { begin, besides, hearVariant, isSong, listen, player, prepared, seek, unhurried } from "./player.js";
 import { freshData, initStrip, loopPhrases, loopSomewhere } from "./strip.js";
@@ -203,18 +203,18 @@ async function drawBoth({ number, path }) {
   const query = `first=${first}&last=${last}&number=${number}&name=${encodeURIComponent(path)}&voice=${encodeURIComponent(voice())}`;
   const answer = await picture(`/s/${state.id}/fit/both?${query}`, { part: true });
   if (!answer || mine !== looked || !box.isConnected) return;
-  const had = document.activeElement?.id === "fit-pair";
   const fresh = document.createElement("template");
   fresh.innerHTML = await answer.text();
-  const turned = document.activeElement?.closest("#fit-bench .pocket");
+  const turned = document.activeElement?.closest("#fit-bench .pocket .rule");
   if (turned && $$(".pocket-band", fresh.content).length === $$(".pocket-band", box).length) {
     $("svg.picture", box).replaceWith($("svg.picture", fresh.content)); // the rule under the hand stays
     $$(".pocket-band > p", fresh.content).forEach((p, k) => ($$(".pocket-band > p", box)[k].textContent = p.textContent));
     return showHeard();
   }
+  const back = box.contains(document.activeElement) ? again(document.activeElement) : "";
   box.replaceChildren(fresh.content);
+  if (back) keep(back);
   Object.assign($("#fit-pair").dataset, { number, path });
-  if (had) $("#fit-pair").focus({ preventScroll: true });
   showHeard();
 }
 
@@ -229,13 +229,23 @@ async function hearBoth(wanted) {
 }
 
 // the music as it is with the voice in it, without the voice
+let musicWanted = false;
 async function hearMusic(wanted) {
+  musicWanted = wanted;
   if (!wanted) return void (player.variant === "music" && hearVariant("treated"));
   await begin();
   besides(voice(), "");
-  await prepared("music", () => true);
-  hearVariant("music");
+  await prepared("music", () => musicWanted);
+  if (musicWanted) hearVariant("music");
 }
+
+// what is heard here alone ends where it can no longer be seen
+document.addEventListener("htmx:afterSettle", () => {
+  if ($("#fit-map")) return;
+  chosen = null;
+  musicWanted = false;
+  if (player.variant === "pair" || player.variant === "music") hearVariant("treated");
+});
 
 function showHeard() {
   $("#fit-music")?.setAttribute("aria-pressed", String(player.variant === "music"));

@@ -29,7 +29,7 @@ const quoted = (element, name) => `[${name}="${CSS.escape(element.getAttribute(n
 
 /** A selector of the same control once its part of the page has been drawn again; "" where it cannot be known. @param {any} element */
 export function again(element) {
-  if (!element?.closest?.("#body, #layer")) return "";
+  if (!element?.closest?.("#body, #layer, #fit-bench")) return "";
   if (element.id) return `#${CSS.escape(element.id)}`;
   const group = element.closest("[data-choice], [data-bool]");
   if (group && element.hasAttribute("data-value")) return `${quoted(group, group.hasAttribute("data-choice") ? "data-choice" : "data-bool")} ${quoted(element, "data-value")}`;
