@@ -4,7 +4,7 @@ import json
 import threading
 from collections import defaultdict
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session as Db
@@ -14,7 +14,9 @@ from ..core.mix.chain import read_session
 from ..core.mix.document import Session, sounds_of
 from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
+from ..core.mix.local import seen_in
 from ..core.mix.plain import apply_to_tree
+from ..core.mix.sections import SONG, Where
 from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND, upgrade_document
 from .database import Database
 from .history import one_step
@@ -37,6 +39,17 @@ class State:
     redo_label: str = ""
     updated: str = ""
     followed: tuple[Edit, ...] = ()  # what the last edit set beyond what it was asked to
+    where: Where = SONG  # where it is looked at; `session` is as it is set there
+    whole: Session | None = None  # then, the session itself
+
+    @property
+    def song(self) -> Session:
+        """The session itself, wherever it is looked at."""
+        return self.whole or self.session
+
+    def seen(self, where: Where) -> "State":
+        """The state as it is set in a section or phrase."""
+        return replace(self, session=seen_in(self.song, where), where=where, whole=self.song) if where else self
 
 
 @dataclass(frozen=True)

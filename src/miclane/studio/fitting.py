@@ -124,7 +124,7 @@ def _inside(phrase: Phrase, first: int, last: int) -> int:
 
 def fit_of(studio: Studio, state: State, voice: str, first: int, last: int) -> Fit:
     """As `fit` of a session as it is kept; made once for all that ask for it."""
-    key = state.id, state.version, voice, first, last
+    key = state.id, state.where, state.version, voice, first, last
     found: Fit = studio.fits.get(key, lambda: fit(studio, state, voice, first, last), studio.newest(state).check)
     return found
 

@@ -15,6 +15,7 @@ from ..core.mix.document import Session, flat_stages
 from ..core.mix.edits import Edit, apply
 from ..core.mix.following import following_edits
 from ..core.mix.links import link_edits
+from ..core.mix.local import after_edits, check
 from ..core.mix.paths import Path, find_path, path_names
 from ..core.stages.base import Stage
 from .recent import Recent
@@ -38,11 +39,13 @@ class Follows:
 
     def __call__(self, session: Session, edits: list[Edit], gesture: str = "") -> list[Edit]:
         """What follows from `edits`, which the session has already."""
-        if copied := following_edits(session, edits):
+        if copied := following_edits(session, edits) + after_edits(session, edits):
             session, edits = apply(session, copied).session, [*edits, *copied]
-        return copied + self._made_up(session, edits, gesture)
+        check(session)
+        return copied + self.made_up(session, edits, gesture)
 
-    def _made_up(self, session: Session, edits: list[Edit], gesture: str) -> list[Edit]:
+    def made_up(self, session: Session, edits: list[Edit], gesture: str) -> list[Edit]:
+        """What follows from `edits` by stages that make up their level, and by duckers that are linked."""
         found = makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
         found += link_edits(session, edits)
         other = frozenset(e.path.split("/")[-2] for e in edits if e.path.endswith("/response"))

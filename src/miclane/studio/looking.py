@@ -24,14 +24,14 @@ def path_range(studio: Studio, state: State, hear: Hear, name: str, start: int, 
     graph = studio.graph(state)
     end = graph.places[f"{place_of(name)}:treated"]
     heard = studio.target(graph, hear, name)
-    if any(node.key == end for node in graph.needed(heard)):
+    if graph.holds(heard, end, start, stop):
         return studio.renderer(graph.rate).loop(graph, heard, start, stop, studio.newest(state)), end
     return studio.range(state, "lane", name, start, stop), end
 
 
 def sound_of(found: Range, key: str, first: int, last: int) -> np.ndarray:
     """Frames [first, last) of a node of a rendered range."""
-    return found.nodes[key].cut(first, last)
+    return found.cut(key, first, last)
 
 
 def stations(

@@ -43,9 +43,10 @@ def rooms(studio: Studio, state: State, first: int, last: int, cancel: Cancel | 
     """All buses over frames [first, last), each after those that feed it; those that are silent among them."""
     graph = studio.graph(state)
     found = studio.range(state, "mix", "", first, last, cancel=cancel)
-    names = {graph.places[f"lane:{x.id}:out"]: x.name for x in state.session.lanes}
-    names |= {graph.places[f"return:{x.id}:out"]: x.name for x in state.session.returns}
-    names |= {graph.places[f"bus:{x.id}:out"]: x.name for x in state.session.buses}
+    places = graph.places_over(first, last)
+    names = {places[f"lane:{x.id}:out"]: x.name for x in state.session.lanes}
+    names |= {places[f"return:{x.id}:out"]: x.name for x in state.session.returns}
+    names |= {places[f"bus:{x.id}:out"]: x.name for x in state.session.buses}
     deep = {b.id: len(state.session.buses_from(b.id)) for b in state.session.buses}
     ordered = sorted(state.session.buses, key=lambda b: -deep[b.id])
     return [_room(studio, graph, found, bus, names, (first, last)) for bus in ordered]
@@ -53,8 +54,9 @@ def rooms(studio: Studio, state: State, first: int, last: int, cancel: Cancel | 
 
 def _room(studio: Studio, graph: Graph, found: Range, bus: Bus, names: dict[str, str], span: tuple[int, int]) -> Room:
     ceiling = next((s.ceiling_dbtp for s in reversed(bus.stages) if s.on and isinstance(s, Limiter)), 0.0)
-    key, raw = graph.places[f"bus:{bus.id}:out"], graph.nodes[graph.places[f"bus:{bus.id}:raw"]]
-    if key not in found.nodes or raw.key not in found.nodes:  # it is not heard
+    key = graph.places[f"bus:{bus.id}:out"]
+    raw = graph.nodes[graph.places_over(*span)[f"bus:{bus.id}:raw"]]
+    if not found.has(key) or not found.has(raw.key):  # it is not heard
         return Room(bus, SILENT_DB * 2, -200.0, None, ceiling, ceiling + 200.0, 0, ())
     sound, coming = found.cut(key), found.cut(raw.key)
     lufs = studio.loudness(key, span, graph.rate, partial(found.cut, key))

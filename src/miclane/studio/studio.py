@@ -24,7 +24,9 @@ from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
+from ..core.mix.local import localized
 from ..core.mix.paths import Path, place_of
+from ..core.mix.sections import SONG, Where
 from ..core.mix.voices import voices_of
 from ..store.database import Database
 from ..store.files import sweep_parts
@@ -127,9 +129,23 @@ class Studio:
         return Cancel(self.stopping) if wanted is None else Cancel(self.stopping, wanted)
 
     def edit(
-        self, identifier: str, edits: list[Edit], base: int | None = None, gesture: str = "", token: str = ""
+        self,
+        identifier: str,
+        edits: list[Edit],
+        base: int | None = None,
+        gesture: str = "",
+        token: str = "",
+        where: Where = SONG,
     ) -> State:
-        """As of the session store; what waits for the hand to rest is set a moment after the last edit of a gesture."""
+        """As of the session store; what waits for the hand to rest is set a moment after the last edit of a gesture.
+
+        `where` is where the session is seen that the edits are of: what they set, they set there.
+        """
+        if where:
+            session = self.sessions.get(identifier).session
+            edits = localized(session, edits, where, partial(self.follows.made_up, gesture=gesture))
+            if not edits:
+                return self.sessions.get(identifier)
         with self._lock:
             if (resting := self._resting.pop(identifier, None)) is not None:
                 resting[0].cancel()
@@ -184,7 +200,8 @@ class Studio:
     ) -> Graph:
         """Graph of a session at its version; what can be said of it as for the Builder."""
         said = (untreated, unducked, alone, duck_first, bypass)
-        return self._graphs.get((state.id, state.version, *said), Builder(state.session, *said, state.id).build)
+        name = f"{state.id} {state.where}" if state.where else state.id
+        return self._graphs.get((name, state.version, *said), Builder(state.session, *said, name).build)
 
     def _without_return(self, state: State, identifier: str) -> Graph:
         """Graph of a session with one of its returns muted."""
@@ -377,7 +394,7 @@ class Studio:
         if path.is_lane or loop[1] <= loop[0]:
             raise UnknownPlaceError(f"there is nothing to hear on “{path.member.name}”")
         found = self.range(state, "lane", path.name, *loop)
-        return found.nodes[key].cut(*loop)
+        return found.cut(key)
 
     def loudness(self, key: str, loop: tuple[int, int], rate: int, heard: Callable[[], np.ndarray]) -> float:
         """Integrated loudness of a node over a loop, which is `heard` when it is not known yet."""

@@ -5,6 +5,7 @@ from typing import Annotated, NamedTuple
 from fastapi import Depends, Query, Request
 
 from ..core.errors import MicLaneError
+from ..core.mix.sections import Where
 from ..store.sessions import State
 from ..studio.studio import Hear, Studio
 
@@ -19,16 +20,19 @@ def studio_of(request: Request) -> Studio:
 
 
 class Opened(NamedTuple):
-    """The studio, and the newest state of the session in the address."""
+    """The studio, and the newest state of the session in the address, as it is set where one looks."""
 
     studio: Studio
     state: State
 
 
-def opened(request: Request, session_id: str) -> Opened:
-    """UnknownPlaceError when there is no session of that id, UnreadableError when it cannot be read."""
+def opened(request: Request, session_id: str, where: Annotated[str, Query(max_length=9000)] = "") -> Opened:
+    """The session, as it is set in the section or phrases of `where` (core.mix.sections.Where).
+
+    UnknownPlaceError when there is no session of that id, UnreadableError when it cannot be read.
+    """
     studio = studio_of(request)
-    return Opened(studio, studio.sessions.get(session_id))
+    return Opened(studio, studio.sessions.get(session_id).seen(Where.read(where)))
 
 
 Here = Annotated[Opened, Depends(opened)]

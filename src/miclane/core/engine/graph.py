@@ -1,4 +1,4 @@
-"""The session as a graph of sources, stages and sums.
+"""The session as a graph of sources, stages and sums, and of picks where it is set otherwise in some of its parts.
 
 A node's key says all that its sound depends on, so nodes with the same key sound the same and what has been rendered
 for one serves the other.
@@ -8,6 +8,7 @@ import hashlib
 from dataclasses import dataclass, field
 
 from ..stages.base import Stage
+from .picks import Picks
 
 Gains = tuple[float, float]
 _OVERLAP = 0.3
@@ -15,7 +16,7 @@ _OVERLAP = 0.3
 
 @dataclass(frozen=True)
 class Node:
-    """One source, stage or sum. `gains` stand beside `inputs` of a sum, left and right.
+    """One source, stage, sum or pick. `gains` stand beside `inputs` of a sum, left and right; `picks` is of a pick.
 
     `twin` says at which place a stage stands and what is set on it, not what comes into it; "" for others.
     """
@@ -30,6 +31,7 @@ class Node:
     latency: int = 0
     memory_s: float = 0.0
     twin: str = ""
+    picks: Picks | None = None
 
     @property
     def before(self) -> tuple[str, ...]:
@@ -39,17 +41,54 @@ class Node:
 
 @dataclass
 class Graph:
-    """Nodes in an order in which each stands after what it needs, and the names of places along the paths."""
+    """Nodes in an order in which each stands after what it needs, and the names of places along the paths.
+
+    Where the session is set otherwise in some of its parts, `variants` are the places of each way in which it is set.
+    """
 
     rate: int
     frames: int
     nodes: dict[str, Node] = field(default_factory=dict)
     places: dict[str, str] = field(default_factory=dict)
+    variants: list[dict[str, str]] = field(default_factory=list)
+    heard: Picks | None = None  # which of the variants, when
 
     def add(self, node: Node) -> str:
         """Add a node unless it is there; its key."""
         self.nodes.setdefault(node.key, node)
         return node.key
+
+    def narrowed(self, target: str, start: int, stop: int) -> tuple["Graph", str]:
+        """The graph, and in it the key of what is heard of a target in frames [start, stop): variants of which nothing
+        is heard there are left out."""
+        node, graph = self.nodes[target], self
+        if node.picks is None:
+            if not any(self.nodes[k].picks for k in node.inputs):
+                return self, target
+            inputs = []
+            for key in node.inputs:
+                graph, key = graph.narrowed(key, start, stop)
+                inputs.append(key)
+            fewer = summed(tuple(inputs), node.gains, node.channels)
+        else:
+            heard = node.picks.over(start, stop)
+            if len(heard) == 1:
+                return self, node.inputs[heard[0]]
+            if len(heard) == len(node.inputs):
+                return self, target
+            fewer = pick(tuple(node.inputs[k] for k in heard), node.picks.only(heard), node.channels)
+        return Graph(self.rate, self.frames, graph.nodes | {fewer.key: fewer}, self.places), fewer.key
+
+    def places_over(self, start: int, stop: int) -> dict[str, str]:
+        """The places of the one variant that is heard longest in frames [start, stop)."""
+        return self.variants[self.heard.most(start, stop)] if self.heard is not None else self.places
+
+    def holds(self, target: str, key: str, start: int, stop: int) -> bool:
+        """Whether what is heard of `key` in frames [start, stop) is rendered wherever the target is."""
+        graph, end = self.narrowed(target, start, stop)
+        node = self.nodes[key]
+        wanted = {node.inputs[k] for k in node.picks.over(start, stop)} if node.picks else {key}
+        return wanted <= {n.key for n in graph.needed(end)} | {end}
 
     def needed(self, target: str) -> list[Node]:
         """Nodes that `target` depends on, itself last, in order."""
@@ -88,6 +127,16 @@ class Graph:
                 tail, pause = tail + max(node.stage.tail_s(), node.memory_s), pause + node.stage.pause_s()
             rest[node.key] = tail, pause
         return rest[target]
+
+
+def summed(inputs: tuple[str, ...], gains: tuple[Gains, ...], channels: int) -> Node:
+    """A weighted sum of its inputs."""
+    return Node(digest_of("sum", channels, inputs, gains), inputs, channels, gains=gains)
+
+
+def pick(inputs: tuple[str, ...], picks: Picks, channels: int) -> Node:
+    """A node that is now the one, now the other of its inputs, which have so many channels each."""
+    return Node(digest_of("pick", inputs, picks.spans, sorted(picks.untraced), channels), inputs, channels, picks=picks)
 
 
 def digest_of(*parts: object) -> str:

@@ -14,7 +14,7 @@ import numpy as np
 from ..errors import CancelledError
 from .cache import Rendered, RenderStore
 from .graph import Graph, Node
-from .node import BLOCK, Trace, Worker, mix_down, run_stage
+from .node import BLOCK, Trace, Worker, put_together, run_stage
 from .states import States
 
 STEP = 4 * BLOCK  # frames by which a job is behind the one it waits for, at the least
@@ -110,7 +110,7 @@ class InStep:
         item = Rendered(self.first, mine.audio)
         if node.stage is not None:
             item.trace = self._stage(node, mine, stop)
-        elif node.digest and not node.gains:
+        elif node.digest:
             mine.audio[:] = self.read(node.digest, self.first, stop)
         else:
             self._sum(node, mine)
@@ -125,7 +125,7 @@ class InStep:
             for key in node.inputs:
                 self._wait(key, to)
             parts = [self._there[k].cut(at, to) for k in node.inputs]
-            mine.cut(at, to)[:] = mix_down(parts, list(node.gains), node.channels, to - at)
+            mine.cut(at, to)[:] = put_together(node, parts, at, to - at)
             mine.made(to)
 
     def _stage(self, node: Node, mine: _Growing, stop: int) -> Trace | None:

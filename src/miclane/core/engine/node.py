@@ -178,3 +178,35 @@ def mix_down(parts: list[np.ndarray], gains: list[tuple[float, float]], channels
         weights = np.array([gain for _, gain in some])
         weigh(*four, *(four[:1] * (4 - len(four))), weights, len(four), at == 0, out)
     return out
+
+
+def put_together(node: Node, parts: list[np.ndarray], start: int, frames: int) -> np.ndarray:
+    """What a sum or a pick makes of so many frames of its inputs, from frame `start` on."""
+    if node.picks is not None:
+        return node.picks.mixed([part[:, :frames] for part in parts], start, node.channels)
+    return mix_down(parts, list(node.gains), node.channels, frames)
+
+
+def joined(parts: list[tuple[list[tuple[int, int]], Trace]]) -> Trace | None:
+    """One trace of several over the same frames, each where it is heard; elsewhere nothing was done to nothing."""
+    if not parts:
+        return None
+    first = parts[0][1]
+    points = min(len(t.mean_square_in) for _, t in parts)
+    middle = first.start + (np.arange(points) + 0.5) * first.hop
+    rows = next((len(t.parts_db) for _, t in parts if t.parts_db is not None), 0)
+    moved = any(t.gain_db is not None for _, t in parts)
+    inside, outside, peak, gain = np.zeros((4, points))
+    out = Trace(first.start, first.hop, gain if moved else None, inside, outside, peak)
+    out.parts_db = np.zeros((rows, points)) if rows else None
+    for stretches, trace in parts:
+        here = np.zeros(points, bool)
+        for a, b in stretches:
+            here |= (middle >= a) & (middle < b)
+        for name in ("mean_square_in", "mean_square_out", "peak_out", "gain_db"):
+            row = getattr(trace, name)
+            if row is not None:
+                getattr(out, name)[here] = row[:points][here]
+        if out.parts_db is not None and trace.parts_db is not None and len(trace.parts_db) == rows:
+            out.parts_db[:, here] = trace.parts_db[:, :points][:, here]
+    return out

@@ -22,7 +22,7 @@ from .budget import Budget
 from .cache import MEMORY_BYTES, Rendered, RenderStore
 from .graph import Graph, Node
 from .in_step import InStep
-from .node import BLOCK, Trace, Worker, check_sound, mix_down, run_stage
+from .node import BLOCK, Trace, Worker, check_sound, joined, put_together, run_stage
 from .states import States
 
 T = TypeVar("T")
@@ -84,20 +84,52 @@ class Gate:
 
 @dataclass
 class Range:
-    """A rendered range: the sound of the target, and every node before it by its key."""
+    """A rendered range: the sound of the target, and every node before it by its key; picks are made when asked for."""
 
     start: int
     audio: np.ndarray
     nodes: Mapping[str, Rendered]
+    graph: Graph
 
-    def cut(self, key: str) -> np.ndarray:
-        """Sound of a node over the range."""
-        return self.nodes[key].cut(self.start, self.start + self.audio.shape[1])
+    @property
+    def stop(self) -> int:
+        """Frame after the last."""
+        return self.start + self.audio.shape[1]
+
+    def has(self, key: str) -> bool:
+        """Whether a node was rendered, or all that is heard of a pick."""
+        return all(k in self.nodes for _, k in self._heard(key))
+
+    def cut(self, key: str, start: int | None = None, stop: int | None = None) -> np.ndarray:
+        """Sound of a node over the range, or over a part of it."""
+        start, stop = self.start if start is None else start, self.stop if stop is None else stop
+        node, heard = self.graph.nodes.get(key), self._heard(key)
+        if node is not None and node.gains and key not in self.nodes:  # a sum that was made of less
+            parts = [self.cut(k, start, stop) for k in node.inputs]
+            return put_together(node, parts, start, stop - start)
+        if len(heard) == 1:
+            return self.nodes[heard[0][1]].cut(start, stop)
+        assert node is not None and node.picks is not None
+        picks = node.picks.only(tuple(k for k, _ in heard))
+        return picks.mixed([self.nodes[k].cut(start, stop) for _, k in heard], start, node.channels)
 
     def trace(self, key: str) -> Trace | None:
-        """Trace of a stage's node, None where there is none."""
-        node = self.nodes.get(key)
-        return node.trace if node else None
+        """Trace of a stage's node, None where there is none; of a pick what is heard of its inputs' traces."""
+        heard = self._heard(key)
+        found = [self.nodes[k].trace if k in self.nodes else None for _, k in heard]
+        if len(heard) == 1 and key == heard[0][1]:
+            return found[0]
+        picks = self.graph.nodes[key].picks
+        assert picks is not None
+        there = [(picks.stretches(k), t) for (k, _), t in zip(heard, found, strict=True) if k not in picks.untraced]
+        return joined([(where, trace) for where, trace in there if trace is not None])
+
+    def _heard(self, key: str) -> list[tuple[int, str]]:
+        """The node itself, or the inputs of a pick of which something is heard here, with their numbers."""
+        node = self.graph.nodes.get(key)
+        if key in self.nodes or node is None or node.picks is None:
+            return [(0, key)]
+        return [(k, node.inputs[k]) for k in node.picks.over(self.start, self.stop)]
 
 
 @dataclass(frozen=True)
@@ -180,6 +212,7 @@ class Renderer:
     def loop(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> Range:
         """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
         cancel = cancel or Cancel()
+        whole, (graph, target) = graph, graph.narrowed(target, start, stop)
         first, last = self.span(graph, target, start, stop)
 
         def check() -> None:
@@ -191,10 +224,11 @@ class Renderer:
             done = work.run(target, self._pool)
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
-        return Range(start, audio, done)
+        return Range(start, audio, done, whole)
 
     def sound(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> np.ndarray:
         """Frames [start, stop) of a node as `loop` gives them; what would take much memory is made piece by piece."""
+        graph, target = graph.narrowed(target, start, stop)
         first, last = self.span(graph, target, start, stop)
         if self._bytes(graph, target, first, last) <= self.store.limit_bytes * 4 // 5:
             return self.loop(graph, target, start, stop, cancel).audio
@@ -215,6 +249,7 @@ class Renderer:
 
         What was changed, and what has no state there, is run in for a moment.
         """
+        graph, target = graph.narrowed(target, *loop)
         first, last = self.span(graph, target, *loop)
         nodes = graph.needed(target)
         held = {n.key: found for n in nodes if (found := self.store.get(n.key, first, last)) is not None}
@@ -256,11 +291,11 @@ class Renderer:
     def _node(self, graph: Graph, node: Node, done: dict[str, Rendered], piece: Piece, cancel: Cancel) -> Rendered:
         first = piece.start
         stop = min([piece.stop, *(done[k].stop for k in node.before)])
-        if node.stage is None and not node.gains and node.digest:
+        if node.digest:
             return Rendered(first, self.read(node.digest, first, stop))
         if node.stage is None:
             cuts = [done[k].cut(first, stop) for k in node.inputs]
-            return Rendered(first, mix_down(cuts, list(node.gains), node.channels, stop - first))
+            return Rendered(first, put_together(node, cuts, first, stop - first))
         x, *keys = (done[k].cut(first, stop) for k in node.before)
         key = keys[0] if keys else None
         audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, piece.worker)

@@ -14,7 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 
 from .graph import Graph, Node
-from .node import BLOCK, Worker, check_sound, mix_down
+from .node import BLOCK, Worker, check_sound, put_together
 from .render import Cancel, Piece, SoundReader, plan
 from .states import States
 
@@ -96,7 +96,8 @@ class _Station:
         elif not blocks:
             self.made = None
         elif node.stage is None:
-            self.made = mix_down(blocks, list(node.gains), node.channels, blocks[0].shape[1])
+            self.made = put_together(node, blocks, self.at, blocks[0].shape[1])
+            self.at += blocks[0].shape[1]
         else:
             self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.at)
             if self.states is not None and self.at - self.noted >= _NOTED:
@@ -217,6 +218,7 @@ def flow(
     Every station works on each chunk in turn, so that nothing waits for a later chunk. Stages go on from their
     `states`, and leave some; what sounded more than `run_in` frames before the start is not heard of one without.
     """
+    graph, target = graph.narrowed(target, start, stop)
     pieces = plan(graph, target, (start, stop), run_in, states or States(0))
     at = min(piece.start for piece in pieces.values())
     pieces |= {node.key: Piece(at, stop) for node in graph.needed(target) if not node.before}  # all read in one stride

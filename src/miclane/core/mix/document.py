@@ -134,6 +134,31 @@ def usual_buses() -> tuple[Bus, ...]:
     )
 
 
+class LocalValue(Settings):
+    """Another value of a setting in all sections of a name, or in some phrases of one lane (see core.mix.sections).
+
+    `path` as of an edit. Where it begins and ends it gives way in the gap between phrases: `begins_ms` and `ends_ms`
+    move the middles of that, and a ramp that is not 0 is how long it takes.
+    """
+
+    id: Identifier
+    path: str = Field(min_length=1, max_length=400)
+    value: Any = None
+    section: str = Field("", max_length=60)
+    lane: str = Field("", max_length=40)
+    phrases: tuple[Identifier, ...] = Field((), max_length=200)
+    begins_ms: float = rule(0.0, "Begins", "ms", -60_000, 60_000, usual=(-500, 500))
+    ends_ms: float = rule(0.0, "Ends", "ms", -60_000, 60_000, usual=(-500, 500))
+    ramp_in_ms: float = rule(0.0, "Ramp in", "ms", 0, 30_000, usual=(30, 1000), off=0.0)
+    ramp_out_ms: float = rule(0.0, "Ramp out", "ms", 0, 30_000, usual=(30, 1000), off=0.0)
+
+    @model_validator(mode="after")
+    def _is_somewhere(self) -> "LocalValue":
+        if bool(self.section) == bool(self.phrases) or bool(self.phrases) != bool(self.lane):
+            raise ValueError(f"“{self.id}” must name a section, or a lane and phrases of it")
+        return self
+
+
 class Session(Settings):
     """Everything about a song's vocal mix but the sound itself."""
 
@@ -146,6 +171,7 @@ class Session(Settings):
     lanes: tuple[Lane, ...] = Field((), max_length=128)
     returns: tuple[Return, ...] = Field((), max_length=32)
     buses: tuple[Bus, ...] = Field(default_factory=usual_buses, max_length=32)
+    local_values: tuple[LocalValue, ...] = Field((), max_length=400)
 
     @property
     def paths(self) -> tuple["Lane | Return | Bus", ...]:
@@ -186,6 +212,7 @@ class Session(Settings):
                     raise ValueError(f"“{branch.name}” of “{member.id}” sends to a return that is not there")
                 if branch.sends and not isinstance(member, Lane):
                     raise ValueError(f"“{branch.name}” of “{member.id}” cannot send: only a lane's branches can")
+        no_twins(self.local_values, "local values are called")
         self._keys_do_not_run_in_circles()
         self._followers_do_not_lead()
         for member in self.paths:

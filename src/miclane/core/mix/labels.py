@@ -18,6 +18,8 @@ def describe_edits(session: Session, edits: list[Edit]) -> str:
 
 
 def _describe(session: Session, edit: Edit) -> str:
+    if edit.path.split("/")[0] == "local_values":
+        return _described_there(session, edit)
     names, model, field = names_to(session, edit.path)
     where = " · ".join(names)
     if isinstance(edit, Insert):
@@ -37,6 +39,23 @@ def _describe(session: Session, edit: Edit) -> str:
     words = {True: "on", False: "off"}.get(edit.value, edit.value) if isinstance(edit.value, bool) else edit.value
     short = str(words) if not isinstance(words, dict | list | tuple) else ""
     return f"{where} · {field.replace('_', ' ')} {short[:40]}".rstrip()
+
+
+def _described_there(session: Session, edit: Edit) -> str:
+    """What was done about a local value, and where it holds."""
+    parts = edit.path.split("/")
+    known = {x.id: x for x in session.local_values}
+    local = known.get(parts[1]) if len(parts) > 1 else None
+    if isinstance(edit, Insert) and isinstance(edit.value, dict):
+        local = known.get(str(edit.value.get("id")))
+    if local is None:
+        return "in a section · as in the song again"
+    where = local.section or "in a phrase"
+    if isinstance(edit, Insert) or parts[-1] == "value":
+        return f"{where} · {_describe(session, Set(path=local.path, value=local.value))}"
+    rule = rule_of(local, parts[-1])
+    said = f" · {rule['label'].lower()}" if rule else ""
+    return f"{where} · {_describe(session, Set(path=local.path))}{said}".rstrip()
 
 
 def names_to(session: Session, path: str) -> tuple[list[str], Any, str]:

@@ -10,9 +10,10 @@ from pydantic import BaseModel, Field
 
 from ...core.errors import ConflictError, MicLaneError
 from ...core.mix.document import Session
-from ...core.mix.edits import Edit, Set
+from ...core.mix.edits import Edit, Insert, Set
 from ...core.mix.paths import path_names
 from ...core.mix.places import along, rule_at
+from ...core.mix.sections import Where, where_of
 from ...core.mix.together import spread
 from ...core.stages.eq import Eq
 from ...core.units import held, parse_value
@@ -44,7 +45,7 @@ class EditRequest(BaseModel):
     """Edits made against version `base`; those of one drag share a `gesture`. A window that plays says what.
 
     A `token` names them: sent again with the same one, they are not made again. Those of one of the lanes in `also` are
-    made on all of these.
+    made on all of these. `where` (core.mix.sections.Where) is where the session is seen that they are of.
     """
 
     edits: list[Edit] = Field(max_length=MOST_EDITS)
@@ -52,6 +53,7 @@ class EditRequest(BaseModel):
     gesture: str = Field("", max_length=400)
     token: str = Field("", max_length=60)
     also: list[str] = Field([], max_length=128)
+    where: str = Field("", max_length=9000)
     listening: Listening | None = None
 
 
@@ -62,6 +64,7 @@ class TypedRequest(BaseModel):
     text: str = Field(max_length=60)
     base: Version = None
     also: list[str] = Field([], max_length=128)
+    where: str = Field("", max_length=9000)
 
 
 def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
@@ -74,8 +77,22 @@ def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
         "redo_label": state.redo_label,
         "curves": curves(state.session, edits or []),
         "paths": path_names(state.session),
-        "followed": [{"path": e.path, "value": e.value} for e in state.followed if isinstance(e, Set)],
+        "followed": [
+            {"path": path, "value": value} for e in state.followed for path, value in _set_there(state, e) if path
+        ],
     }
+
+
+def _set_there(state: State, edit: Edit) -> list[tuple[str, Any]]:
+    """What an edit set where the session is looked at: path and value."""
+    if not state.where:
+        return [(edit.path, edit.value)] if isinstance(edit, Set) else []
+    parts = edit.path.split("/")
+    if parts[0] != "local_values":
+        return []
+    name = edit.value["id"] if isinstance(edit, Insert) else parts[1]
+    local = next((x for x in state.song.local_values if x.id == name), None)
+    return [(local.path, local.value)] if local is not None and where_of(local) == state.where else []
 
 
 def curves(session: Session, edits: list[Edit]) -> dict[str, Any]:
@@ -101,11 +118,12 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
             edits = body.edits
             if len(body.also) > 1:
                 edits = spread(studio.sessions.get(session_id).session, edits, body.also)
-            state = studio.edit(session_id, edits, body.base, body.gesture, body.token)
+            where = Where.read(body.where)
+            state = studio.edit(session_id, edits, body.base, body.gesture, body.token, where)
         except ConflictError as error:
             return clash(studio, session_id, error)
         studio.newest(state)
-        answer = told(state, body.edits)
+        answer = told(state.seen(where), body.edits)
         if body.listening is None:
             return JSONResponse(answer)
         kept = time.perf_counter()
@@ -135,7 +153,8 @@ def clash(studio: Studio, session_id: str, error: ConflictError) -> JSONResponse
 def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse:
     """Set a number from what was typed: `1.5k`, `c5`, `1/8`, `−3,5 dB`, `-inf`. Refused in words beyond its ends."""
     studio = studio_of(request)
-    session = studio.sessions.get(session_id).session
+    where = Where.read(body.where)
+    session = studio.sessions.get(session_id).seen(where).session
     rule = rule_at(session, body.path)
     if rule["off"] is not None and body.text.strip().lower().removesuffix("db").strip() in OFF:
         value = rule["off"]
@@ -146,10 +165,10 @@ def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse
     if len(body.also) > 1:
         change = spread(session, change, body.also)
     try:
-        state = studio.sessions.edit(session_id, change, body.base)
+        state = studio.edit(session_id, change, body.base, where=where)
     except ConflictError as error:
         return clash(studio, session_id, error)
-    return JSONResponse({**told(state, change), "value": value})
+    return JSONResponse({**told(state.seen(where), change), "value": value})
 
 
 @router.post("/s/{session_id}/undo")

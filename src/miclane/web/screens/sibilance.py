@@ -149,7 +149,7 @@ def begin(
         edits = back_edits(studio, state, path, stage_id, hear, (first, last))
     else:
         edits = begin_edits(studio, state, path, stage_id, (first, last))
-    return JSONResponse(told(studio.sessions.edit(state.id, edits, None)))
+    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where)))
 
 
 class ApartRequest(BaseModel):
@@ -168,7 +168,7 @@ def put_apart(request: Request, here: Here, lane_id: str, body: ApartRequest) ->
     """Split the lane in time: sibilants go a path of their own, with their own level, stages and sends."""
     studio, state = here
     edits, split = apart_edits(studio, state, find_lane(state.session, lane_id), body.stage, body.how, body.events)
-    return JSONResponse({**told(studio.sessions.edit(state.id, edits, None)), "stage": split})
+    return JSONResponse({**told(studio.edit(state.id, edits, None, where=state.where)), "stage": split})
 
 
 def _round(value: float) -> float:

@@ -179,7 +179,7 @@ def levels(request: Request, here: Here, start: Frame, stop: Frame) -> JSONRespo
     found = studio.range(state, "mix", "", start, stop)
     told = {}
     for place, key in graph.places.items():
-        if place.endswith(":out") and key in found.nodes:
+        if place.endswith(":out") and found.has(key):
             level = studio.loudness(key, (start, stop), graph.rate, partial(found.cut, key))
             told[place.removesuffix(":out")] = round(level, 1)
     return JSONResponse(told)

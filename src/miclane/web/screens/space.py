@@ -171,7 +171,7 @@ class Rendering:
         """A range that holds the node of a place, and the node's key."""
         key, graph = self.graph.places[place], self.graph
         heard = self.studio.target(graph, self.hear, lane) if self.hear != "return" else graph.places["bus:mix:out"]
-        if not any(node.key == key for node in graph.needed(heard)):
+        if not graph.holds(heard, key, self.first, self.last):
             heard = key
         if heard not in self._ranges:
             renderer = self.studio.renderer(graph.rate)
