@@ -9,14 +9,14 @@ from hypothesis import strategies as st
 
 from conftest import RATE, db
 from miclane.core.engine.builder import Builder
-from miclane.core.engine.picks import NEVER, Picks
+from miclane.core.engine.picks import Picks
 from miclane.core.engine.render import Cancel, Renderer
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnusableChainError
 from miclane.core.mix.document import LocalValue, Session
 from miclane.core.mix.edits import Insert, Move, Remove, Set, apply
 from miclane.core.mix.local import after_edits, check, in_force, localized, may_be_local, seen_in, told_of
-from miclane.core.mix.sections import Where, stretches, timeline
+from miclane.core.mix.sections import NEVER, Where, stretches, timeline
 
 SECONDS = 12
 SECTIONS = [("a", 1.0, 2.6, "Verse"), ("b", 3.0, 4.4, "Verse"), ("c", 5.0, 6.4, "Chorus"), ("d", 6.8, 8.0, "Chorus")]

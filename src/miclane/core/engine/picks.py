@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-NEVER = 1 << 62  # a frame that no song comes to
+from ..mix.sections import NEVER
 
 
 @dataclass(frozen=True)

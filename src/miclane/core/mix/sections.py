@@ -10,9 +10,9 @@ import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..engine.picks import NEVER
 from .document import Lane, LocalValue, Phrase, Session
 
+NEVER = 1 << 62  # a frame that no song comes to
 RAMP_S = 0.1
 LEAST_RAMP_S = 0.03  # where there is no gap
 
