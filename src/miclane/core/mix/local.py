@@ -12,6 +12,7 @@ from cachetools import LRUCache
 
 from ..errors import UnknownPlaceError, UnusableChainError
 from ..stages.base import Settings, rule_of
+from ..stages.split import BranchSend
 from ..units import show_value
 from .document import LocalValue, Session
 from .edits import Edit, Insert, Remove, Set, apply, new_id, validated, with_ids
@@ -35,6 +36,7 @@ _ON_ITS_TIME = (
     "trims",
     "openings",
 )  # each has places of its own
+HARDLY_DB = 0.05
 _known: LRUCache[tuple[int, tuple[str, ...]], tuple[Session, Session]] = LRUCache(64)
 
 
@@ -145,7 +147,7 @@ def localized(
     done, more = None, []
     if all(isinstance(e, Set) for e in edits):
         done = apply(seen_in(session, where), edits)
-        more = follows(done.session, done.made)
+        more = [e for e in follows(done.session, done.made) if not _hardly(done.session, e)]
     found: list[Edit] = []
     locals_now = list(session.local_values)
     for edit in [*(done.made if done else edits), *more]:
@@ -154,6 +156,14 @@ def localized(
             if isinstance(one, Insert) and one.path == "local_values":
                 locals_now.append(LocalValue.model_validate(one.value))
     return found
+
+
+def _hardly(session: Session, edit: Edit) -> bool:
+    """Whether something that only follows would be moved by less than is shown of it."""
+    if not isinstance(edit, Set) or not isinstance(edit.value, float):
+        return False
+    now = walk(session, edit.path)[-1].value
+    return isinstance(now, float) and abs(now - edit.value) < HARDLY_DB
 
 
 def _localized(session: Session, edit: Edit, where: Where, known: list[LocalValue]) -> list[Edit]:
@@ -222,7 +232,7 @@ def after_edits(session: Session, edits: list[Edit]) -> list[Edit]:
         path: str | None = local.path
         for edit in edits[since:]:
             path = _after(path, edit) if path else None
-        paths[local.id] = path if path and _is_there(session, path) else None
+        paths[local.id] = path if path and is_there(session, path) else None
     found: list[Edit] = []
     for local in session.local_values:
         path = paths[local.id]
@@ -254,7 +264,8 @@ def _after(path: str, edit: Edit) -> str | None:
     return f"{parent}/{at + (at >= edit.index)}{rest}"
 
 
-def _is_there(session: Session, path: str) -> bool:
+def is_there(session: Session, path: str) -> bool:
+    """Whether a path leads to a setting."""
     try:
         return walk(session, path)[-1].index is None
     except UnknownPlaceError:
@@ -285,7 +296,10 @@ def _told(session: Session, local: LocalValue) -> Told:
     names, model, field = names_to(session, local.path)
     rule = rule_of(model, field) if model is not None else None
     label = rule["label"] if rule else field.replace("_", " ")
-    value = walk(session, local.path)[-1].value if _is_there(session, local.path) else None
+    if isinstance(model, BranchSend):
+        to = next((r.name for r in session.returns if r.id == model.id), model.id)
+        names, label = names[:-1], f"{label} to {to}" if rule else f"Send to {to}, {label}"
+    value = walk(session, local.path)[-1].value if is_there(session, local.path) else None
     own, song = (worded(rule, v) for v in (local.value, value))
     return Told(local, " · ".join([*names, label]), _where(session, local), own, song, frames is not None, frames)
 

@@ -30,11 +30,13 @@ from ..hands import Router
 from ..opened import Frame, Here, check_range
 from ..pages import page
 from . import Nav
+from .local import level_lines, local_stages, marks
 
 router = Router()
 NAV = Nav("lane", "Lane", 20, lambda session, lane: f"lane/{lane or session.lanes[0].id}" if session.lanes else "")
 SCRIPT = "lane"
 OUT = "out"  # the end of the route: fader, pan, buses
+_LISTS = ("phrases", "events", "apart", "breaths", "throws", "returns", "levels", "stages")
 TAKE = "take"  # its beginning: the raw take
 SPECTROGRAM_HZ = np.geomspace(400, 16000, 150)
 LOW_SPECTROGRAM_HZ = np.geomspace(20, 1000, 150)
@@ -97,7 +99,7 @@ def page_data(studio: Studio, state: State, screen: str) -> dict[str, Any]:
         "phrases_of": "",
         "rate": state.session.rate,
         "frames": 0,
-        **{name: [] for name in ("phrases", "events", "apart", "breaths", "throws", "returns", "stages")},
+        **{name: [] for name in _LISTS},
         "name": "",
     }
 
@@ -142,6 +144,7 @@ def lane_data(studio: Studio, state: State, path: Path) -> dict[str, Any]:
             for r in session.returns
         ],
         "name": path.member.name,
+        "levels": level_lines(session, path.base),
         "stages": [{"id": s.id, "name": s.label, "kind": s.kind, "on": s.on} for s in stages],
     }
 
@@ -155,6 +158,7 @@ def _shown(request: Request, here: Here, name: str, stage: str, band: int, templ
     route = lay_route(state.session, path)
     lane = path.timed_by
     context |= _following(state.session, path, context["stage_path"])
+    context |= {"otherwise": local_stages(state), "local": marks(state)}
     return page(request, template, state, screen="lane", path=path, lane=lane, route=route, **context)
 
 

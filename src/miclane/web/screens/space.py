@@ -21,10 +21,11 @@ from ...studio.ducking import return_of
 from ...studio.studio import Hear, Studio
 from ..drawing.paths import outline, path_of
 from ..hands import Router
-from ..opened import Frame, Here, check_range, studio_of
+from ..opened import Frame, Here, check_range
 from ..pages import page
 from . import Nav
 from .lane import lane_data, page_data
+from .local import marks
 
 router = Router()
 NAV = Nav("space", "Space", 30, lambda session, lane: "space")
@@ -66,9 +67,9 @@ def space_page(request: Request, here: Here, return_id: str = "") -> HTMLRespons
 
 
 @router.get("/s/{session_id}/space/body", response_class=HTMLResponse)
-def space_body(request: Request, session_id: str, return_id: str = "") -> HTMLResponse:
+def space_body(request: Request, here: Here, return_id: str = "") -> HTMLResponse:
     """The settings alone, after a change."""
-    state = studio_of(request).sessions.get(session_id)
+    state = here.state
     ret = wanted_return(state.session, return_id)
     return page(
         request, "space_body.html", state, screen="space", **space_context(state, ret, key_lane(state.session, ret))
@@ -88,6 +89,7 @@ def space_context(state: State, ret: Return | None, lane: Lane | None) -> dict[s
         if send or other.role != "music":
             sends.append({"lane": other, "send": send, "path": f"lanes/{other.id}/sends"})
     return {
+        "local": marks(state),
         "ret": ret,
         "key": lane,
         "lane": lane,

@@ -202,6 +202,7 @@ window.addEventListener("keydown", (event) => {
   else if (key === "e" && !event.repeat) toggleEyes();
   else if (key === "t" && $("#route")) say("to-route");
   else if (key === "n" && $("#strip")) say("to-stretch");
+  else if (key === "w" && $("#for")) say("to-scope");
   else if (event.key === "?") showKeys();
 });
 document.addEventListener("keyup", (event) => {

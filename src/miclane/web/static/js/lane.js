@@ -2,7 +2,7 @@
 
 import { on } from "./messages.js";
 import { register } from "./screens.js";
-import { $ } from "./session.js";
+import { $, state } from "./session.js";
 import { unhurried } from "./player.js";
 import { freshData, initStrip } from "./strip.js";
 import { refreshPictures, reloadBody } from "./bench.js";
@@ -19,12 +19,15 @@ import "./trims.js";
 import "./ride.js";
 import "./following.js";
 import "./stretches.js";
+import { showWhere } from "./where.js";
+import "./levels.js";
 import { toRoute } from "./route.js";
 
 register("lane", {
   shown() {
     initStrip();
-    refreshPictures();
+    if (showWhere()) reloadBody(new URLSearchParams(location.search).get("stage") ?? undefined, Number(new URLSearchParams(location.search).get("band") ?? 0));
+    else refreshPictures();
   },
   changed({ jumped, data, select }) {
     const place = new URLSearchParams(location.search);
@@ -34,6 +37,6 @@ register("lane", {
   },
 });
 on("to-route", toRoute);
-on("redraw", () => reloadBody());
+on("redraw", () => void (state.screen === "lane" && reloadBody(undefined, Number($("#bench")?.dataset.band ?? 0))));
 on("rendered", unhurried(refreshPictures));
 on("phrase", unhurried(refreshPictures));

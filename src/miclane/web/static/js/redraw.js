@@ -3,7 +3,7 @@
 import { again, keep } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
-import { $, state } from "./session.js";
+import { $, seenAt, state } from "./session.js";
 
 /** @type {Map<string, { line: Promise<any>, newest: number }>} */
 const parts = new Map();
@@ -25,7 +25,7 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
   const screen = state.screen;
   const drawn = part.line.then(async () => {
     if (mine !== part.newest) return false;
-    const answer = await ask(address, { urgency: elsewhere ? URGENCY.figures : URGENCY.behind, part: true }).catch(() => null);
+    const answer = await ask(seenAt(address), { urgency: elsewhere ? URGENCY.figures : URGENCY.behind, part: true }).catch(() => null);
     const text = answer?.ok ? await answer.text().catch(() => "") : "";
     const box = $(target);
     if (!text || !box || screen !== state.screen) return false;

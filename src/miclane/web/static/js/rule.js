@@ -135,7 +135,7 @@ document.addEventListener("keydown", (event) => {
   event.preventDefault();
   event.stopPropagation();
   clearTimeout(keyTimer);
-  keyGesture ||= `${rule.dataset.path}@${Date.now()}`;
+  if (!keyGesture.startsWith(`${rule.dataset.path}@`)) keyGesture = `${rule.dataset.path}@${Date.now()}`;
   keyTimer = setTimeout(() => (keyGesture = ""), 900);
   const fine = event.shiftKey ? 0.1 : 1;
   const value = valueOf(rule);

@@ -5,7 +5,7 @@ import { on, say } from "./messages.js";
 import { EditQueue } from "./queue.js";
 
 /** @type {any} */
-export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null, together: [] };
+export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null, together: [], where: "" };
 /** @param {string} selector @param {any} [root] @returns {any} */
 export const $ = (selector, root = document) => root.querySelector(selector);
 /** @param {string} selector @param {any} [root] @returns {any[]} */
@@ -44,6 +44,11 @@ export function sure(button, words) {
   return Promise.resolve(false);
 }
 
+/** What shows settings shows them as they are where the bench sets them. */
+const SETTINGS = /^\/s\/[^/]+\/(lane|space|readings|paste|copy)\b/;
+/** @param {string} address */
+export const seenAt = (address) => (state.where && SETTINGS.test(address) ? `${address}${address.includes("?") ? "&" : "?"}where=${encodeURIComponent(state.where)}` : address);
+
 const IN_TURN = /\/(edits|typed|undo|redo)$/; // each after those before
 
 // What the server answers to a request: its status and what it tells; status 0 where it does not answer.
@@ -73,7 +78,7 @@ const made = (id) => (posted.id === id ? posted.version : 0);
 // Something the server is asked to do, once all edits before it are kept; what it tells, or null with its reason shown.
 export async function post(address, body) {
   await queue.idle();
-  const asked = ask(address, body);
+  const asked = ask(seenAt(address), body);
   const { id } = state;
   const learned = asked.then((answer) => {
     const version = (address.startsWith(`/s/${id}/`) && answer.told?.version) || 0;
@@ -110,6 +115,7 @@ let rebuilt = Promise.resolve();
 const rebuilding = (told) => (rebuilt = Promise.allSettled([rebuilt, told]).then(() => {}));
 /** @param {string} address @param {import("./line.js").How} [how] */
 export async function picture(address, how = {}) {
+  address = seenAt(address);
   const { signal } = looking;
   for (let seen; seen !== rebuilt; ) await (seen = rebuilt);
   if (signal.aborted) return null;
@@ -182,7 +188,7 @@ on("line", () => {
 export function change(edits, options = {}) {
   letGo();
   say("changing");
-  const told = queue.push({ edits, ...options });
+  const told = queue.push({ edits, where: state.where, ...options });
   if (options.structure) rebuilding(told);
   return told;
 }
@@ -191,7 +197,7 @@ export function change(edits, options = {}) {
 async function send(job) {
   for (let under; under !== posting; ) await (under = posting);
   const listening = job.edits.length ? (state.listening?.() ?? null) : null;
-  const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, also: together(), listening };
+  const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, also: together(), where: job.where, listening };
   const { status, told } = await ask(`/s/${state.id}/edits`, body);
   if (ok(status)) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
@@ -247,7 +253,7 @@ export const set = (path, value, options) => change([{ op: "set", path, value }]
 
 export async function typed(path, text) {
   const began = performance.now();
-  const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version, also: together() });
+  const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version, also: together(), where: state.where });
   if (told) {
     drawnBefore = queue.size > 0;
     learn(told);

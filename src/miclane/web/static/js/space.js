@@ -6,6 +6,7 @@ import { register } from "./screens.js";
 import { once, over } from "./focus.js";
 import { redraw } from "./redraw.js";
 import { hearVariant, listen, measured, player, prepared, unhurried } from "./player.js";
+import { showWhere } from "./where.js";
 import { freshData, initStrip, loopSomewhere } from "./strip.js";
 import "./phrases.js";
 import "./stretches.js";
@@ -18,7 +19,8 @@ function shownNow() {
   if (player.first >= player.last - 1) loopSomewhere(3); // the loop one came with stays
   initStrip();
   drawPicture();
-  drawEffects();
+  if (showWhere()) redrawSettings();
+  else drawEffects();
 }
 
 export async function drawPicture() {
@@ -40,11 +42,15 @@ export async function drawPicture() {
 /** @param {import("./messages.js").Changed} change */
 function reloadSpace({ jumped, data, edits }) {
   if (jumped || data || edits.some((e) => e.path.includes("/throws"))) freshData();
+  redrawSettings();
+}
+function redrawSettings() {
   const ret = $("#space")?.dataset.return ?? "";
   const focus = (back) => [back, "#space .rule", "#space button"];
   redraw(`/s/${state.id}/space/body?return_id=${encodeURIComponent(ret)}`, { focus }).then((drawn) => {
     if (!drawn) return;
     document.body.dataset.drawn = String(state.version);
+    showWhere();
     drawEffects();
   });
 }
@@ -57,6 +63,7 @@ function head(at) {
   line.setAttribute("x2", x);
 }
 
+on("redraw", () => void (state.screen === "space" && redrawSettings()));
 register("space", { shown: shownNow, changed: reloadSpace });
 
 document.addEventListener("click", (event) => {
