@@ -4,7 +4,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path as Folder
 from threading import Timer
@@ -151,6 +151,8 @@ class Studio:
                 resting[0].cancel()
                 resting[1].set()
         state = self.sessions.edit(identifier, edits, base, gesture, token)
+        if where:
+            state = replace(state, followed=(*edits, *state.followed))
         if gesture and self.follows.waits(state.session, edits):
             self._rest(identifier, gesture)
         return state

@@ -69,6 +69,8 @@ class TypedRequest(BaseModel):
 
 def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
     """What a page must know after a change: version, history, and curves of the EQs that were touched."""
+    asked = {e.path for e in edits or []} if state.where else set()
+    followed = [(path, value) for e in state.followed for path, value in _set_there(state, e) if path not in asked]
     return {
         "version": state.version,
         "steps": state.steps,
@@ -77,9 +79,7 @@ def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
         "redo_label": state.redo_label,
         "curves": curves(state.session, edits or []),
         "paths": path_names(state.session),
-        "followed": [
-            {"path": path, "value": value} for e in state.followed for path, value in _set_there(state, e) if path
-        ],
+        "followed": [{"path": path, "value": value} for path, value in followed],
     }
 
 

@@ -22,7 +22,7 @@ export function keep(...selectors) {
 }
 
 const KNOWN_BY = [
-  "data-path", "data-put", "data-role", "data-move", "data-take", "data-switch", "data-make-dynamic", "data-select", "data-pick-band", "data-add-band",
+  "data-path", "data-put", "data-role", "data-move", "data-take", "data-switch", "data-scope", "data-make-dynamic", "data-select", "data-pick-band", "data-add-band",
   "data-trims", "data-apply", "data-insert", "data-for-bus", "data-spread", "data-start", "data-part", "data-add-send", "data-throw", "data-impulse", "data-space", "data-remove", "data-attack",
 ];
 const quoted = (element, name) => `[${name}="${CSS.escape(element.getAttribute(name))}"]`;
