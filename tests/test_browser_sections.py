@@ -1,4 +1,4 @@
-"""Sections that differ, in the real page: set for, shown beside, listed, gone to, taken back, and as lines on the strip."""
+"""Sections that differ, in the real page: set, shown beside, listed, gone to, taken back, and as lines on the strip."""
 
 import pytest
 from playwright.sync_api import expect
