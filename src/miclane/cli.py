@@ -104,6 +104,7 @@ def fit(
     voice: Path,
     music: Path,
     returns: Annotated[Path | None, typer.Option(help="What the voice is in: its reverb and echoes.")] = None,
+    listening: Annotated[float, typer.Option(min=40, max=100, help="Level in dB SPL at which −20 LUFS is heard.")] = 73,
     as_json: Annotated[bool, typer.Option("--json", help="As JSON, with the pocket as a chain.")] = False,
 ) -> None:
     """How clear a voice is in its music, phrase by phrase, what stands over it, and the pocket that would answer it."""
@@ -115,7 +116,7 @@ def fit(
     clip = read_sound(voice, str(voice))
     heard = {path: read_sound(path, str(path)) for path in (music, returns) if path is not None}
     others = {path: resample(x.audio, x.rate, clip.rate) for path, x in heard.items()}
-    told = fit_files(clip.audio, others[music], clip.rate, others[returns] if returns else None)
+    told = fit_files(clip.audio, others[music], clip.rate, others[returns] if returns else None, listening)
     if not told["phrases"]:
         raise UnusableSoundError(f"{voice}: nothing is sung in it")
     if as_json:

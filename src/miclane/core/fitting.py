@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 
 from .audio import cut_padded
-from .measure.clarity import Clear, clarity_of
+from .measure.clarity import LISTENING_DB_SPL, Clear, clarity_of
 from .measure.hearing import ERBS, THIRDS, THIRDS_HZ, band_powers, hop_of
 from .measure.masking import masking, stand_over
 from .measure.phrases import Span, find_phrases
@@ -17,8 +17,16 @@ from .stages.base import Key
 from .stages.eq import Eq
 
 
-def fit_files(voice: np.ndarray, music: np.ndarray, rate: int, returns: np.ndarray | None = None) -> dict[str, Any]:
+def fit_files(
+    voice: np.ndarray,
+    music: np.ndarray,
+    rate: int,
+    returns: np.ndarray | None = None,
+    listening_db_spl: float = LISTENING_DB_SPL,
+) -> dict[str, Any]:
     """Measures of (channels, frames) at one rate that begin together; times in seconds.
+
+    `listening_db_spl` is the level in dB SPL at which −20 LUFS is heard.
 
     `returns` is what the voice is in: it stands over the voice as the music does, and no pocket is made in it. The
     pocket is the smallest that brings the mean clarity to what words need, else the deepest that costs all else half a
@@ -32,8 +40,8 @@ def fit_files(voice: np.ndarray, music: np.ndarray, rate: int, returns: np.ndarr
     others = {"music": band_powers(music, rate)}
     if returns is not None:
         others["returns"] = band_powers(cut_padded(returns, 0, frames), rate)
-    masked = masking(own[ERBS], {name: power[ERBS] for name, power in others.items()}, spans)
-    before = _clarities(own, others, spans)
+    masked = masking(own[ERBS], {name: power[ERBS] for name, power in others.items()}, spans, listening_db_spl)
+    before = _clarities(own, others, spans, listening_db_spl)
     told: dict[str, Any] = {
         "rate": rate,
         "seconds": round(frames / rate, 3),
@@ -60,7 +68,7 @@ def fit_files(voice: np.ndarray, music: np.ndarray, rate: int, returns: np.ndarr
             return None
         taken = band_powers(process(music, rate, _chain(pocket), voice)[0][:, :frames], rate)
         held = {**others, "music": taken}
-        after = _clarities(own, held, spans)
+        after = _clarities(own, held, spans, listening_db_spl)
         cost = 10 * float(np.log10(sum(x.sum() for x in held.values()) / sum(x.sum() for x in others.values())))
         made = {
             "chain": _chain(pocket).model_dump(mode="json"),
@@ -78,9 +86,11 @@ def _chain(pocket: Eq) -> Chain:
     return Chain(format="mic-lane/chain", version=2, name="Pocket", stages=(pocket,))
 
 
-def _clarities(own: np.ndarray, others: dict[str, np.ndarray], spans: Sequence[Span]) -> list[Clear | None]:
+def _clarities(
+    own: np.ndarray, others: dict[str, np.ndarray], spans: Sequence[Span], loud: float
+) -> list[Clear | None]:
     rest = np.sum(list(others.values()), axis=0)
-    return [clarity_of(own[THIRDS], rest[THIRDS], span)[0] for span in spans]
+    return [clarity_of(own[THIRDS], rest[THIRDS], span, (), loud)[0] for span in spans]
 
 
 def _mean(found: Sequence[Clear | None]) -> float | None:

@@ -30,6 +30,7 @@ FORMATS: dict[str, tuple[Format, ...]] = {
     "Hz": (Format(1000, 2, "kHz", 1000, trimmed=True), Format(100, 0, "Hz"), Format(0, 1, "Hz", trimmed=True)),
     "dB": (Format(0, 1, "dB", signed=True),),
     "dBTP": (Format(0, 1, "dBTP"),),
+    "dB SPL": (Format(0, 0, "dB SPL"),),
     "LUFS": (Format(0, 1, "LUFS"),),
     "LU": (Format(0, 1, "LU"),),
     "ms": (Format(1000, 2, "s", 1000), Format(100, 0, "ms"), Format(1, 1, "ms"), Format(0, 2, "ms")),
@@ -40,7 +41,7 @@ FORMATS: dict[str, tuple[Format, ...]] = {
 }
 
 _NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
-_NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|lufs|lu|ms|s|%|st|x)?(?::1)?$")
+_NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|db ?spl|lufs|lu|ms|s|%|st|x)?(?::1)?$")
 _PAN = re.compile(r"^(?:([lrc])\s*(\d*\.?\d*)|([+-]?\d*\.?\d+)\s*([lrc]?))$")
 _FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
 

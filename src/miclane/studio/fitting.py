@@ -12,7 +12,7 @@ from ..core.engine.graph import Graph
 from ..core.engine.render import Cancel, give_way
 from ..core.engine.stream import stream
 from ..core.errors import UnknownPlaceError
-from ..core.measure.clarity import Clear, clarity_of
+from ..core.measure.clarity import LISTENING_DB_SPL, Clear, clarity_of
 from ..core.measure.hearing import BANDS, ERBS, THIRDS, BandPowers, band_powers, hop_of
 from ..core.measure.masking import Masked, Stands, masking, stand_over
 from ..core.measure.phrases import Span
@@ -64,6 +64,7 @@ class Fit:
     names: dict[str, str]
     voice: np.ndarray  # band powers of the voice (bands, n)
     rest: np.ndarray  # and of all else
+    listening_db_spl: float = LISTENING_DB_SPL
 
     @property
     def clarity(self) -> float | None:
@@ -73,7 +74,8 @@ class Fit:
     def clarity_with(self, rest_db: float) -> float | None:
         """What it would be with all else louder by so much."""
         rest = self.rest[THIRDS] * 10 ** (rest_db / 10)
-        found = [clarity_of(self.voice[THIRDS], rest, self.span_of(s))[0] for s in self.phrases]
+        spans = [self.span_of(s) for s in self.phrases]
+        found = [clarity_of(self.voice[THIRDS], rest, x, (), self.listening_db_spl)[0] for x in spans]
         return mean_clarity([_index(c) for c in found])
 
     def span_of(self, sung: Sung) -> Span:
@@ -97,7 +99,7 @@ def fit(studio: Studio, state: State, voice: str, first: int, last: int, cancel:
     own, before = (sum((found[i] for i in ids if i in found), silence) for found in (now, raw))
     others = {name: power for name, power in now.items() if name not in ids}
     rest = sum(others.values(), silence)
-    hop, lead = hop_of(rate), voices[0]
+    hop, lead, loud = hop_of(rate), voices[0], session.listening_db_spl
     inside = [(k, p) for k, p in enumerate(lead.phrases) if 2 * _inside(p, first, last) >= p.end - p.start]
     inside = inside or [(k, p) for k, p in enumerate(lead.phrases) if _inside(p, first, last) > 0]
     spans = [_places(p.start, p.end, first, last, hop) for _, p in inside]
@@ -106,16 +108,16 @@ def fit(studio: Studio, state: State, voice: str, first: int, last: int, cancel:
         cancel.check()
         timed = _timed(studio, lead, phrase, rate)
         words = [_places(w.start, w.end, first, last, hop) for _, w in timed]
-        clear, each = clarity_of(own[THIRDS], rest[THIRDS], span, words)
-        raw_clear, raw_each = clarity_of(before[THIRDS], rest[THIRDS], span, words)
+        clear, each = clarity_of(own[THIRDS], rest[THIRDS], span, words, loud)
+        raw_clear, raw_each = clarity_of(before[THIRDS], rest[THIRDS], span, words, loud)
         told = tuple(
             Word(word, at.start, at.end, _index(a), _index(b))
             for (word, at), a, b in zip(timed, each, raw_each, strict=True)
         )
         over = clear.over_rest_db if clear and others else None
         sung.append(Sung(phrase, k, _index(clear), _index(raw_clear), over, told))
-    masked = masking(own[ERBS], {n: p[ERBS] for n, p in others.items()}, spans)
-    return Fit(first, last, hop, tuple(sung), masked, tuple(stand_over(masked, spans)), names, own, rest)
+    masked = masking(own[ERBS], {n: p[ERBS] for n, p in others.items()}, spans, loud)
+    return Fit(first, last, hop, tuple(sung), masked, tuple(stand_over(masked, spans)), names, own, rest, loud)
 
 
 def _inside(phrase: Phrase, first: int, last: int) -> int:

@@ -168,6 +168,7 @@ class Session(Settings):
     rate: Rate = 48000
     tempo_bpm: float = rule(92.0, "Tempo", "bpm", 20, 400)
     key: str = Field("", max_length=40)
+    listening_db_spl: float = rule(73.0, "Listened to at", "dB SPL", 40, 100, usual=(65, 80), step=1)  # at −20 LUFS
     lanes: tuple[Lane, ...] = Field((), max_length=128)
     returns: tuple[Return, ...] = Field((), max_length=32)
     buses: tuple[Bus, ...] = Field(default_factory=usual_buses, max_length=32)

@@ -9,7 +9,8 @@ export function address(what, start, stop, variant, extra = "") {
   if (variant === "pair" || variant === "music") extra += `&stage=${encodeURIComponent(player.pair)}`;
   if (variant === "bypassed") extra += `&stage=${player.bypassed}`;
   if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
-  return `/s/${state.id}/${what}?lane=${player.lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}${extra}`;
+  const lane = (variant === "band" && player.band.lane) || player.lane;
+  return `/s/${state.id}/${what}?lane=${lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}${extra}`;
 }
 
 /** @param {number} start @param {number} stop @param {string} variant @param {string} extra @param {AbortSignal} signal @param {number} urgency */

@@ -4,7 +4,7 @@ import { on } from "./messages.js";
 import { change, go, picture, state, $, $$ } from "./session.js";
 import { again, keep, once, over } from "./focus.js";
 import { register } from "./screens.js";
-import { begin, besides, hearVariant, isSong, listen, player, prepared, seek, unhurried } from "./player.js";
+import { begin, besides, hearBand, hearVariant, isSong, listen, player, prepared, seek, unhurried } from "./player.js";
 import { freshData, initStrip, loopPhrases, loopSomewhere } from "./strip.js";
 import { LEFT, at, drawMap, planesOf, sample, yOf } from "./fit_picture.js";
 import { URGENCY } from "./line.js";
@@ -244,10 +244,19 @@ document.addEventListener("htmx:afterSettle", () => {
   if ($("#fit-map")) return;
   chosen = null;
   musicWanted = false;
-  if (player.variant === "pair" || player.variant === "music") hearVariant("treated");
+  if (player.variant === "pair" || player.variant === "music" || player.band?.lane) hearVariant("treated");
 });
 
+// what a pocket takes out of its stem, and nothing else
+const TAKEN = -2;
+const takes = (button) => player.variant === "band" && player.band?.stage === button.dataset.stage && player.band?.lane === button.dataset.lane;
+function hearTaken(button) {
+  const { stage, lane } = button.dataset;
+  return hearBand(takes(button) ? null : { stage, index: TAKEN, lane });
+}
+
 function showHeard() {
+  for (const button of $$(".fit-taken")) button.setAttribute("aria-pressed", String(takes(button)));
   $("#fit-music")?.setAttribute("aria-pressed", String(player.variant === "music"));
   const alone = player.variant === "pair";
   $("#fit-pair")?.setAttribute("aria-pressed", String(alone));
@@ -281,6 +290,8 @@ document.addEventListener("click", (event) => {
     chosen = { number: Number(pair.dataset.number), path: pair.dataset.path };
     return void hearBoth(player.variant !== "pair");
   }
+  const taken = to(".fit-taken");
+  if (taken) return void hearTaken(taken);
   if (to("#fit-music")) return void hearMusic(player.variant !== "music");
   const apply = to("[data-fit-apply]");
   if (apply && once(apply)) return void change(JSON.parse(apply.dataset.fitApply), { structure: true, data: true }).then(() => over(apply));
