@@ -17,7 +17,7 @@ POLLS = """async () => {
 }"""
 
 
-def run(parts: str = "lane mix send fader bus returns eq whole drive hunt song") -> None:
+def run(parts: str = "lane section mix fit send fader bus returns eq whole drive hunt song") -> None:
     """Print median and 95th percentile of changes with the share of each part, and starts of the song, ten each way."""
     from .server import browser_page, demo, root
 
@@ -27,6 +27,14 @@ def run(parts: str = "lane mix send fader bus returns eq whole drive hunt song")
             for hear, key in (("lane", "1"), ("mix", "3")):
                 if hear in parts:
                     _measure(page, where, hear, key)
+            if "section" in parts:
+                _measure(
+                    page, where, "mix", "3", name="a compressor in mid-chain, set for the section", scope="section"
+                )
+                page.request.post(f"{where}/s/salt-ferry/undo")
+            if "fit" in parts:
+                _pocket(page, where)
+                _measure(page, where, "mix", "3", "", '.rule[data-path$="dynamic/change_db"]', "a pocket on Fit", "fit")
             for part, name, screen, how in (
                 ("send", "a send", "space?return_id=plate", SEND),
                 ("fader", "a return's fader", "space?return_id=plate", FADER),
@@ -103,6 +111,16 @@ def _four_returns(page, address: str) -> None:
     assert answer.ok, answer.text()
 
 
+def _pocket(page, address: str) -> None:
+    """A pocket in the plucked stem, as Fit makes it."""
+    moving = {"threshold_db": -40, "change_db": -6, "attack_ms": 12, "release_ms": 160, "keyed_by": "key"}
+    band = {"frequency_hz": 1500, "q": 0.8, "target": "middle", "dynamic": moving}
+    value = {"kind": "eq", "id": "pocket", "name": "Pocket", "bands": [band], "key": {"lane": "lead"}}
+    edit = {"op": "insert", "path": "lanes/plucked/stages", "index": 0, "value": value}
+    answer = page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": [edit]})
+    assert answer.ok, answer.text()
+
+
 def _third_and_drive(page, address: str) -> None:
     """Put a third compressor and a drive before the ceiling of the lead."""
     third = {"kind": "compressor", "id": "third", "name": "Third", "response": "optical", "threshold_db": -20}
@@ -137,11 +155,13 @@ def _measure(
     how: str = "Threshold",
     name: str = "",
     screen: str = "",
+    scope: str = "song",
 ) -> None:
     page.goto(f"{address}/s/salt-ferry/{screen or f'lane/lead?{place}'}")
     page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
     first = page.evaluate("miclane.player.first")
     page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify([{first}, {first} + 8 * 48000]))")
+    page.evaluate(f"sessionStorage.setItem('for:salt-ferry', '{scope}')")
     page.reload()
     page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
     page.keyboard.press(key)

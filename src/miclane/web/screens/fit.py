@@ -111,9 +111,18 @@ def fit_answers(request: Request, here: Here, first: Frame, last: Frame, voice: 
     """What would let the words through, each measured, the smallest that is enough first."""
     studio, state = here
     _check(state.session, first, last)
-    told = answers(studio, state, voice, fit_of(studio, state, voice, first, last))
+    found = fit_of(studio, state, voice, first, last)
+    told = answers(studio, state, voice, found)
     slips = [{"answer": a, "edits": [e.model_dump(mode="json") for e in a.edits]} for a in told.found]
-    return page(request, "fit_answers.html", state, screen="fit", slips=slips, down=told.music_down_db, wanted=WANTED)
+    over = [s.over_rest_db for s in found.phrases if s.over_rest_db is not None]
+    context: dict[str, Any] = {
+        "slips": slips,
+        "down": told.music_down_db,
+        "wanted": WANTED,
+        "clarity": found.clarity,
+        "under_db": -float(np.mean(over)) if over else None,
+    }
+    return page(request, "fit_answers.html", state, screen="fit", **context)
 
 
 @router.get("/s/{session_id}/fit/map")

@@ -99,6 +99,7 @@ function put(text) {
     phrase.style.left = `${phrase.dataset.left}%`;
     phrase.style.width = `${phrase.dataset.right - phrase.dataset.left}%`;
   }
+  for (const bar of $$("#fit-words [data-share]")) bar.style.height = `${100 * bar.dataset.share}%`;
   for (const word of $$("#fit-words [data-clear]")) word.style.setProperty("--clear", word.dataset.clear);
   if (back) $(back)?.focus({ preventScroll: true });
   say("");

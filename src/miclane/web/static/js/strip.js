@@ -6,6 +6,8 @@ import { measured, player, range, seek, unhurried } from "./player.js";
 import { draw } from "./strip_picture.js";
 import { TOP, frameAt, slim, view, wave, x } from "./strip_view.js";
 
+const NARROW = 64; // what a phrase is called and how loud it is need more room
+
 export function initStrip() {
   view.strip = $("#strip");
   if (!view.strip || !state.data?.phrases) return;
@@ -97,7 +99,8 @@ export function layout() {
     box.dataset.index = i;
     const left = Math.max(0, x(p.start));
     box.style.left = `${left}px`;
-    box.style.width = `${Math.max(24, Math.min(view.strip.clientWidth, x(p.end)) - left)}px`;
+    const width = Math.max(24, Math.min(view.strip.clientWidth, x(p.end)) - left);
+    box.style.width = `${width}px`;
     box.title = `${p.words || `Phrase ${i + 1}`}, ${p.lufs.toFixed(1)} LUFS raw${p.trim_db ? `, trim ${p.trim_db.toFixed(1)} dB` : ""}. Double-click or F2: words, split, join. Drag an end to move it.`;
     box.setAttribute("aria-pressed", p.start < player.last && p.end > player.first);
     const words = document.createElement("span");
@@ -105,7 +108,9 @@ export function layout() {
     const level = document.createElement("span");
     level.className = "mono";
     level.textContent = p.lufs.toFixed(1).replace("-", "−");
-    box.append(words, level);
+    box.classList.toggle("narrow", width < NARROW);
+    if (width < NARROW) words.textContent = String(i + 1);
+    box.append(words, ...(width < NARROW ? [] : [level]));
     box.addEventListener("click", (event) => {
       if (event.shiftKey && view.loopIds.length) loopPhrases(Math.min(view.loopIds[0], i), Math.max(view.loopIds[1], i));
       else loopPhrases(i, i);
