@@ -22,7 +22,7 @@ from ..store.sessions import State
 from .recent import Recent
 from .studio import Studio
 
-_AT_ONCE_S = 60  # of a longer stretch the sounds are not all held at the same time
+_AT_ONCE_S = 30  # of a longer stretch the sounds are not all held at the same time
 _powers: Recent[np.ndarray] = Recent(400)
 _spans: Recent[list[Span]] = Recent(2000)
 _threads = ThreadPoolExecutor(os.cpu_count() or 1, "hearing", give_way)
@@ -207,8 +207,8 @@ def _streamed(
     renderer, at = studio.renderer(graph.rate), 0
     for blocks in stream(graph, keys, last, renderer.read, cancel):
         renderer.gate.pass_through()
-        for meter, block in zip(meters.values(), blocks, strict=True):
-            meter.push(block[:, max(0, first - at) :])
+        skip = max(0, first - at)
+        list(_threads.map(lambda meter, block: meter.push(block), meters.values(), [b[:, skip:] for b in blocks]))
         at += blocks[0].shape[1]
     return {key: (lambda found=meter.result(): found) for key, meter in meters.items()}  # type: ignore[misc]
 
