@@ -122,3 +122,22 @@ def test_several_backings_are_changed_at_once_and_in_one_step(at, demo) -> None:
     page.keyboard.press("ArrowLeft")
     eventually(page, lambda: session_of(demo).lane("double").fader_db == wanted)
     assert session_of(demo).lane("low_harmony").fader_db == before["low_harmony"]
+
+
+def test_several_are_chosen_on_the_map_and_their_faders_move_together(at, demo) -> None:
+    page = at("/s/salt-ferry/map")
+    page.locator('#map a[data-lane="double"]').click(modifiers=["Control"])
+    page.locator('#map a[data-lane="low_harmony"]').click(modifiers=["Control"])
+    expect(page.locator("#together")).to_contain_text("Double, Low harmony are changed together")
+    expect(page.locator("#map a.with")).to_have_count(2)
+    before = {x.id: x.fader_db for x in session_of(demo).lanes}
+    page.locator('.rule[data-path="lanes/double/fader_db"]').focus()
+    page.keyboard.press("ArrowLeft")
+    wanted = before["double"] - 0.5
+    eventually(page, lambda: session_of(demo).lane("low_harmony").fader_db == wanted)
+    expect(page.locator('.rule[data-path="lanes/low_harmony/fader_db"]')).to_have_attribute(
+        "aria-valuenow", f"{wanted:g}"
+    )
+    assert session_of(demo).lane("lead").fader_db == before["lead"]
+    page.get_by_role("button", name="Each alone again").click()
+    expect(page.locator("#map a.with")).to_have_count(0)

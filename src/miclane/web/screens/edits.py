@@ -2,6 +2,7 @@
 
 import json
 import time
+from dataclasses import replace
 from typing import Annotated, Any
 
 from fastapi import Request
@@ -120,6 +121,7 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
                 edits = spread(studio.sessions.get(session_id).session, edits, body.also)
             where = Where.read(body.where)
             state = studio.edit(session_id, edits, body.base, body.gesture, body.token, where)
+            state = replace(state, followed=(*edits[len(body.edits) :], *state.followed))
         except ConflictError as error:
             return clash(studio, session_id, error)
         studio.newest(state)
@@ -166,6 +168,7 @@ def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse
         change = spread(session, change, body.also)
     try:
         state = studio.edit(session_id, change, body.base, where=where)
+        state = replace(state, followed=(*change[1:], *state.followed))
     except ConflictError as error:
         return clash(studio, session_id, error)
     return JSONResponse({**told(state.seen(where), change), "value": value})

@@ -4,6 +4,7 @@ import { go, set, state } from "./session.js";
 import { register } from "./screens.js";
 import { redraw } from "./redraw.js";
 import { listen, player } from "./player.js";
+import { show as showTogether } from "./together.js";
 import { loopSomewhere } from "./strip.js";
 
 function shown() {
@@ -13,7 +14,9 @@ function shown() {
 
 function changed() {
   redraw(`/s/${state.id}/map/body`, { focus: (back) => [back, "#map a"] }).then((drawn) => {
-    if (drawn) document.body.dataset.drawn = String(state.version);
+    if (!drawn) return;
+    document.body.dataset.drawn = String(state.version);
+    showTogether();
   });
 }
 

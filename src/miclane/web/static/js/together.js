@@ -1,8 +1,9 @@
-// Several lanes at once: what is changed on one of them is changed on all. Ctrl or Shift with a click, or with Enter, on the side list.
+// Several lanes at once: what is changed on one of them is changed on all. Ctrl or Shift with a click, or with Enter, on the side list or the map.
 
 import { on } from "./messages.js";
 import { state, $, $$ } from "./session.js";
 
+const LANES = ".side a[data-lane], #map a[data-lane]";
 const kept = () => `together:${state.id}`;
 const onLane = () => state.screen === "lane" && !state.lane.includes(":");
 
@@ -14,8 +15,11 @@ function toggle(lane) {
   show();
 }
 
+/** @param {Element} link */
+const nameOf = (link) => (link.querySelector(".who") ?? link.querySelector("title"))?.textContent?.trim() ?? "";
+
 export function show() {
-  const links = $$(".side a[data-lane]");
+  const links = $$(LANES);
   if (!links.length) return;
   state.together = JSON.parse(sessionStorage.getItem(kept()) ?? "[]").filter((l) => links.some((a) => a.dataset.lane === l));
   for (const link of links) link.classList.toggle("with", state.together.includes(link.dataset.lane));
@@ -23,7 +27,7 @@ export function show() {
   box.hidden = state.together.length < 2;
   if (box.hidden) return;
   const others = state.together.filter((l) => !onLane() || l !== state.lane);
-  const names = others.map((l) => $(".who", links.find((a) => a.dataset.lane === l)).textContent.trim());
+  const names = others.map((l) => nameOf(links.find((a) => a.dataset.lane === l)));
   const here = others.length < state.together.length;
   box.textContent = here ? `What is changed here is changed on ${names.join(", ")} too. ` : `${names.join(", ")} are changed together. `;
   const alone = document.createElement("button");
@@ -38,8 +42,8 @@ export function show() {
 
 /** @param {MouseEvent | KeyboardEvent} event */
 function chosen(event) {
-  const link = event.target instanceof Element ? event.target.closest(".side a[data-lane]") : null;
-  if (!(link instanceof HTMLElement) || !(event.ctrlKey || event.metaKey || event.shiftKey)) return;
+  const link = event.target instanceof Element ? event.target.closest(LANES) : null;
+  if (!(link instanceof HTMLElement || link instanceof SVGElement) || !(event.ctrlKey || event.metaKey || event.shiftKey)) return;
   event.preventDefault();
   event.stopImmediatePropagation();
   toggle(link.dataset.lane ?? "");
