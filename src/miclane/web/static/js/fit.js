@@ -78,6 +78,7 @@ async function findAnswers(mine, query) {
   if (!answer || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
   box.removeAttribute("aria-busy");
+  keep("#fit-answers [data-fit-apply]", "#fit-map"); // the answer that was taken is gone
   document.body.dataset.answers = String(state.version);
 }
 

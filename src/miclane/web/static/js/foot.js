@@ -225,7 +225,7 @@ on("position", ({ mean, peak, playing, guard = 1 }) => {
   if (!meter || performance.now() - shownAt < 90) return;
   shownAt = performance.now();
   const safe = guard < 0.999 ? `, loudspeaker held ${guard > 0 ? `${db(guard)} dB` : "silent"}` : "";
-  meter.textContent = playing ? `${db(Math.sqrt(mean))} rms, ${db(peak)} peak${safe}` : "stopped";
+  meter.textContent = playing ? `${db(Math.sqrt(mean))} / ${db(peak)} dBFS${safe}` : "stopped";
   meter.classList.toggle("warn", safe !== "");
   meter.title = safe ? "Over full scale: the loudspeaker is turned down for safety; a print is not" : "";
 });
