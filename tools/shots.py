@@ -17,9 +17,9 @@ VIEWS = {
     "lane-compressor": f"{LANE}?stage=peaks",
     "lane-deess": f"{LANE}?stage=deess",
     "lane-split": f"{LANE}?stage=split",
-    "lane-ceiling": f"{LANE}?stage=ceiling",
     "lane-out": f"{LANE}?stage=out",
     "lane-multiband": f"{LANE}?stage=bands",
+    "lane-sections": f"{LANE}?stage=out",
     "space": "/s/salt-ferry/space",
     "fit": "/s/salt-ferry/fit",
     "map": "/s/salt-ferry/map",
@@ -27,7 +27,9 @@ VIEWS = {
 }
 NIGHT = ("lane-take", "lane-eq", "space", "map")
 LOOPS = {"lane-deess": (4.8, 9.9), "lane-out": (20.0, 34.0)}  # a line full of s; several phrases
+LOOPS["lane-sections"] = LOOPS["lane-out"]
 LOOPS |= dict.fromkeys(("space", "fit"), (20.5, 36.0))
+THERE = (("fader_db", -2.0), ("sends/plate/level_db", -5.0), ("stages/tone/on", False))  # of the lead, in the chorus
 BANDS = {"kind": "multiband", "id": "bands", "name": "Bands"}
 
 
@@ -63,6 +65,12 @@ def main(folder: Path) -> None:
                         page.reload()
                         page.locator("[data-spread]").click()
                         page.wait_for_timeout(3000)
+                    if name == "lane-sections":
+                        for path, value in THERE:
+                            body = {"edits": [{"op": "set", "path": f"lanes/lead/{path}", "value": value}]}
+                            body["where"] = "section:chorus"
+                            page.request.post(f"{root(address)}/s/salt-ferry/edits", data=body)
+                        page.evaluate("sessionStorage.setItem('for:salt-ferry', 'section')")
                     loop = [round(s * 48000) for s in LOOPS.get(name, (20.5, 25.9))]
                     page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify({loop}))")
                     page.reload()
@@ -72,9 +80,16 @@ def main(folder: Path) -> None:
                         page.click("#print-start")
                         page.get_by_role("link", name="Download").first.wait_for(timeout=120_000)
                     wait(page)
+                    if name == "lane-sections":
+                        page.click("#differences")
+                        page.wait_for_timeout(800)
                     page.screenshot(path=folder / f"{name}{'-night' if light == 'dark' else ''}.png")
                     if name == "lane-multiband":
                         for _ in range(2):
+                            page.request.post(f"{root(address)}/s/salt-ferry/undo")
+                    if name == "lane-sections":
+                        page.evaluate("sessionStorage.setItem('for:salt-ferry', 'song')")
+                        for _ in THERE:
                             page.request.post(f"{root(address)}/s/salt-ferry/undo")
 
 

@@ -13,7 +13,8 @@ from ..core.mix.paths import Path, find_path, place_of
 from ..core.stages.base import Stage
 from ..core.stages.multiband import Multiband
 from ..store.sessions import State
-from .studio import Hear, Studio
+from .graphs import Hear
+from .studio import Studio
 
 
 def path_range(studio: Studio, state: State, hear: Hear, name: str, start: int, stop: int) -> tuple[Range, str]:

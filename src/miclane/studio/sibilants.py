@@ -15,8 +15,9 @@ from ..core.stages.apart import Apart
 from ..core.stages.deess import Balanced, Deess
 from ..core.units import SILENT_DB
 from ..store.sessions import State
+from .graphs import Hear
 from .looking import path_range, sound_of
-from .studio import Hear, Studio
+from .studio import Studio
 
 Loop = tuple[int, int]
 

@@ -8,14 +8,13 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path as Folder
 from threading import Timer
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 
 from ..core.engine.budget import Budget
 from ..core.engine.builder import Builder
 from ..core.engine.cache import MEMORY_BYTES, RenderStore
-from ..core.engine.graph import Graph
 from ..core.engine.render import Cancel, Gate, Range, Renderer, give_way
 from ..core.engine.states import States
 from ..core.engine.stream import flow
@@ -25,23 +24,19 @@ from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
 from ..core.mix.local import localized
-from ..core.mix.paths import Path, place_of
+from ..core.mix.paths import Path
 from ..core.mix.sections import SONG, Where
-from ..core.mix.voices import voices_of
 from ..store.database import Database
 from ..store.files import sweep_parts
 from ..store.folder import FolderLock, prepare_folder
 from ..store.sessions import SessionStore, State
 from ..store.sounds import SoundStore
 from .follows import Follows
+from .graphs import BandAlone, Graphs, Hear, SongVariant, Variant
 from .order import WANTED
 from .recent import Recent
 from .takes import Takes
 
-Hear = Literal["lane", "vocals", "mix", "return", "dry"]
-Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed", "pair", "music"]
-SongVariant = Literal[Variant, "removed"]
-BandAlone = tuple[str, int]  # an EQ and one of its bands
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 MATCH_LIMIT_DB = 30.0
 REST_S = 0.6
@@ -90,7 +85,8 @@ class Studio:
         self._renderers: dict[int, Renderer] = {}
         self._store = RenderStore(memory_bytes * 5 // 8)  # these three of all rates together
         self._states, self._budget = States(memory_bytes // 8), Budget(memory_bytes // 4)
-        self._graphs: Recent[Graph] = Recent(24)
+        graphs = Graphs(24)
+        self.graph, self.variant_graph, self.target, self.heard = graphs.of, graphs.variant, graphs.target, graphs.heard
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
         self.fits: Recent[Any] = Recent(8)
@@ -191,75 +187,6 @@ class Studio:
                 stack.enter_context(renderer.gate.urgent())
             yield
 
-    def graph(
-        self,
-        state: State,
-        untreated: str = "",
-        unducked: bool = False,
-        alone: tuple[str, str, int] | None = None,
-        duck_first: bool = False,
-        bypass: tuple[str, str] | None = None,
-    ) -> Graph:
-        """Graph of a session at its version; what can be said of it as for the Builder."""
-        said = (untreated, unducked, alone, duck_first, bypass)
-        name = f"{state.id} {state.where}" if state.where else state.id
-        return self._graphs.get((name, state.version, *said), Builder(state.session, *said, name).build)
-
-    def _without_return(self, state: State, identifier: str) -> Graph:
-        """Graph of a session with one of its returns muted."""
-
-        def build() -> Graph:
-            muted = (r.model_copy(update={"mute": r.mute or r.id == identifier}) for r in state.session.returns)
-            return Builder(state.session.model_copy(update={"returns": tuple(muted)})).build()
-
-        return self._graphs.get((state.id, state.version, "without", identifier), build)
-
-    def _pair(self, state: State, voice: str, other: str) -> Graph:
-        """Graph of a session with a voice and something else alone placed in it, as they come out of the mix."""
-
-        def build() -> Graph:
-            builder = Builder(state.session, name=state.id)
-            builder.build()
-            builder.put_beside(other, [x.id for x in voices_of(state.session, voice)])
-            return builder.graph
-
-        return self._graphs.get((state.id, state.version, "pair", voice, other), build)
-
-    def _unsung(self, state: State) -> Graph:
-        """Graph of a session without its voices and returns, which still hold open what listens to them."""
-
-        def build() -> Graph:
-            lanes = tuple(
-                x.model_copy(update={"mute": x.mute or x.role != "music", "solo": False}) for x in state.session.lanes
-            )
-            returns = tuple(r.model_copy(update={"mute": True}) for r in state.session.returns)
-            unsung = state.session.model_copy(update={"lanes": lanes, "returns": returns})
-            return Builder(unsung, name=state.id).build()
-
-        return self._graphs.get((state.id, state.version, "unsung"), build)
-
-    def target(self, graph: Graph, hear: Hear, lane: str) -> str:
-        """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
-        place = {
-            "lane": f"{place_of(lane)}:out",
-            "dry": f"{place_of(lane)}:treated",
-            "vocals": "bus:vocals:out",
-            "mix": "bus:mix:out",
-            "return": f"return:{lane}:out",
-        }[hear]
-        if hear == "vocals" and place not in graph.places:
-            place = "bus:mix:out"
-        if place not in graph.places:
-            raise UnknownPlaceError(f"there is nothing called “{lane}” to hear")
-        return graph.places[place]
-
-    def _heard(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone) -> tuple[Graph, str]:
-        """The graph of a variant and the key of what is heard in it."""
-        graph = self.variant_graph(state, hear, lane, variant, band)
-        if variant == "pair":
-            return graph, graph.places["pair"]
-        return graph, self.target(graph, "lane" if variant == "band" else hear, lane)
-
     def range(
         self,
         state: State,
@@ -272,7 +199,7 @@ class Studio:
         band: BandAlone = ("", 0),
     ) -> Range:
         """The rendered range of what is heard."""
-        graph, target = self._heard(state, hear, lane, variant, band)
+        graph, target = self.heard(state, hear, lane, variant, band)
         return self.renderer(graph.rate).loop(graph, target, start, stop, cancel or self.newest(state))
 
     def sound(
@@ -287,7 +214,7 @@ class Studio:
         band: BandAlone = ("", 0),
     ) -> np.ndarray:
         """Frames [start, stop) of what is heard (channels, n)."""
-        graph, target = self._heard(state, hear, lane, variant, band)
+        graph, target = self.heard(state, hear, lane, variant, band)
         return self.renderer(graph.rate).sound(graph, target, start, stop, cancel or self.newest(state))
 
     def mix_of(self, session: Session, first: int, last: int) -> np.ndarray:
@@ -324,33 +251,11 @@ class Studio:
         if variant == "removed":
             sides = (self.song(state, hear, lane, start, stop, side, cancel) for side in _SIDES)
             return _difference(*sides)
-        graph, target = self._heard(state, hear, lane, variant, band)
+        graph, target = self.heard(state, hear, lane, variant, band)
         run_in = round(SONG_RUN_IN_S * graph.rate)
         renderer = self.renderer(graph.rate)
         pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel, renderer.states)
         return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
-
-    def variant_graph(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone = ("", 0)) -> Graph:
-        """The graph as it is, one side of a comparison, or the lane ending with one band of an EQ alone.
-
-        `band` names the stage that is meant: of the band, the one that is bypassed, or the return that is left out; of
-        a pair, voice and other with a "~" between them. “music” is what is left without voices and returns, which
-        still hold open what listens to them.
-        """
-        if variant == "band":
-            return self.graph(state, alone=(lane, *band))
-        if variant == "bypassed":
-            return self.graph(state, bypass=(lane, band[0]))
-        if variant == "untreated":
-            return self.graph(state, lane if hear in ("lane", "dry") else "*")
-        if variant in ("pair", "music"):
-            voice, _, other = band[0].partition("~")
-            return self._pair(state, voice, other) if variant == "pair" else self._unsung(state)
-        if variant == "without":
-            return self._without_return(state, band[0])
-        if variant == "duckfirst":
-            return self.graph(state, duck_first=True)
-        return self.graph(state, unducked=variant == "unducked")
 
     def figures(
         self,

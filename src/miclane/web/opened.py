@@ -7,7 +7,8 @@ from fastapi import Depends, Query, Request
 from ..core.errors import MicLaneError
 from ..core.mix.sections import Where
 from ..store.sessions import State
-from ..studio.studio import Hear, Studio
+from ..studio.graphs import Hear
+from ..studio.studio import Studio
 
 LONGEST_S = 60
 Frame = Annotated[int, Query(ge=0, le=2**31)]

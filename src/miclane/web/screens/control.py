@@ -18,8 +18,9 @@ from ...core.stages.compressor import Compressor
 from ...core.stages.limiter import Limiter
 from ...store.sessions import State
 from ...studio.beginnings import match_edits, start_edits
+from ...studio.graphs import Hear
 from ...studio.looking import in_and_out, path_range, share_of
-from ...studio.studio import Hear, Studio, envelope
+from ...studio.studio import Studio, envelope
 from ..drawing.dynamics import words_over
 from ..drawing.paths import outline
 from ..hands import Router, measuring

@@ -12,8 +12,8 @@ from ...core.mix.document import flat_stages
 from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.drive import Drive
 from ...core.stages.multiband import Multiband
+from ...studio.graphs import Hear
 from ...studio.looking import path_range, sound_of
-from ...studio.studio import Hear
 from ..drawing.dynamics import LEFT, RIGHT, bands_picture, drive_picture, dynamics_picture, words_over
 from ..hands import Router
 from ..opened import Frame, Here, check_range

@@ -19,7 +19,8 @@ from ...core.mix.together import spread
 from ...core.stages.eq import Eq
 from ...core.units import held, parse_value
 from ...store.sessions import State
-from ...studio.studio import Hear, Studio
+from ...studio.graphs import Hear
+from ...studio.studio import Studio
 from ..drawing.eq import eq_paths
 from ..hands import Router
 from ..opened import check_range, studio_of

@@ -21,8 +21,9 @@ from ...core.stages.multiband import Multiband
 from ...core.stages.ride import Ride
 from ...core.stages.trim import Trim
 from ...store.sessions import State
+from ...studio.graphs import Hear
 from ...studio.looking import path_range, sound_of
-from ...studio.studio import Hear, Studio
+from ...studio.studio import Studio
 from ..drawing.eq import PLOT, ZONES, eq_paths
 from ..drawing.route import lay_route
 from ..drawing.trims import lay_trims

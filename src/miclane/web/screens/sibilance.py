@@ -19,9 +19,10 @@ from ...core.measure.sibilance import (
 )
 from ...core.mix.paths import find_path
 from ...core.units import show_time
+from ...studio.graphs import Hear
 from ...studio.looking import path_range, sound_of
 from ...studio.sibilants import apart_edits, back_edits, balanced_stage, begin_edits, events_of, sibilants_in
-from ...studio.studio import Hear, find_lane
+from ...studio.studio import find_lane
 from ..hands import Router, measuring
 from ..opened import Frame, Here, Over, check_range
 from .edits import told

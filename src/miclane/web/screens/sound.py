@@ -11,8 +11,9 @@ from fastapi.responses import JSONResponse, Response, StreamingResponse
 from ...core.errors import CancelledError, MicLaneError
 from ...core.mix.document import flat_stages
 from ...core.mix.paths import find_path
+from ...studio.graphs import Hear, SongVariant, Variant
 from ...studio.looking import path_range, reduction_row, stations
-from ...studio.studio import Hear, SongVariant, Variant, envelope
+from ...studio.studio import envelope
 from ..hands import Router
 from ..opened import Frame, Here, check_range
 

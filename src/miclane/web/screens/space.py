@@ -18,7 +18,8 @@ from ...core.stages.duck import Duck
 from ...core.units import show_value
 from ...store.sessions import State
 from ...studio.ducking import return_of
-from ...studio.studio import Hear, Studio
+from ...studio.graphs import Hear
+from ...studio.studio import Studio
 from ..drawing.paths import outline, path_of
 from ..hands import Router
 from ..opened import Frame, Here, check_range

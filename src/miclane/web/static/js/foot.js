@@ -21,7 +21,8 @@ export function showFoot() {
   const inside = phrases.map((p, i) => [p, i]).filter(([p]) => p.start < player.last && p.end > player.first).map(([, i]) => i + 1);
   const whole = player.first === 0 && player.last >= state.frames;
   $("#loop-name").textContent = whole ? "Whole song" : inside.length > 1 ? `Phrases ${inside[0]}–${inside.at(-1)}` : inside.length ? `Phrase ${inside[0]}` : "Loop";
-  $("#loop-time").textContent = `${clock(player.first)}–${clock(player.last)}`;
+  const short = inside.length > 1 && !whole; // tenths of a loop of several phrases have no room, and say little
+  $("#loop-time").textContent = [player.first, player.last].map((f) => (short ? clock(f).slice(0, -2) : clock(f))).join("–");
   $("#loop-on").setAttribute("aria-pressed", !whole);
   $$("#hear button").forEach((b) => b.setAttribute("aria-checked", b.dataset.hear === player.hear));
   const hold = holdVariant();

@@ -6,6 +6,7 @@ import { shown } from "./rule.js";
 import { TOP, slim, view, wave, x } from "./strip_view.js";
 
 const [LOW, HIGH] = [-36, 12];
+const LABEL = 150;
 const LONGEST_MS = 60_000;
 const NS = "http://www.w3.org/2000/svg";
 
@@ -52,7 +53,7 @@ export function layLevels() {
   svg.setAttribute("class", "levels");
   svg.setAttribute("aria-hidden", "true");
   view.strip.append(svg);
-  for (const line of lines) {
+  for (const [k, line] of lines.entries()) {
     if (!line.stretches.length) continue;
     const path = document.createElementNS(NS, "path");
     path.setAttribute("d", pathOf(line));
@@ -65,6 +66,7 @@ export function layLevels() {
       const flat = handle("flat", line, s, left, y(s.value) - 7, `${words(line, s)}. Drag up or down, or ↑ ↓; Alt ← → moves its start, with Shift its end; Delete sets it as the song.`, Math.max(12, Math.min(b, view.strip.clientWidth) - left));
       const label = document.createElement("span");
       label.textContent = words(line, s);
+      label.style.left = `${24 + LABEL * k}px`; // so that none hides another
       flat.append(label);
       const middles = [x((s.begin[0] + s.begin[1]) / 2), x((s.end[0] + s.end[1]) / 2)];
       const half = (y(s.value) + y(line.level_db)) / 2;

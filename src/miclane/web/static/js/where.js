@@ -10,10 +10,12 @@ const REST_MS = 900;
 const kept = () => `for:${state.id}`;
 const scope = () => sessionStorage.getItem(kept()) ?? "song";
 
-/** Phrases of which something is in the loop. */
+const LEAST = 0.25; // of a phrase, or of the loop
+
+/** Phrases that the loop is about: those of which a good part lies in it. */
 function inLoop() {
-  const touched = (state.data?.phrases ?? []).filter((p) => p.start < player.last && p.end > player.first);
-  return touched;
+  const inside = (p) => Math.min(p.end, player.last) - Math.max(p.start, player.first);
+  return (state.data?.phrases ?? []).filter((p) => inside(p) > LEAST * Math.min(p.end - p.start, player.last - player.first));
 }
 
 /** Where that is, as the server reads it; "" for the song, also where there is no such place. */

@@ -1,0 +1,114 @@
+"""The graphs of the sessions that are open, as they are and as they are compared with."""
+
+from typing import Literal
+
+from ..core.engine.builder import Builder
+from ..core.engine.graph import Graph
+from ..core.errors import UnknownPlaceError
+from ..core.mix.paths import place_of
+from ..core.mix.voices import voices_of
+from ..store.sessions import State
+from .recent import Recent
+
+Hear = Literal["lane", "vocals", "mix", "return", "dry"]
+Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed", "pair", "music"]
+SongVariant = Literal[Variant, "removed"]
+BandAlone = tuple[str, int]  # a stage and a part of it, as of PlainBuilder
+
+
+class Graphs:
+    """Made once for each version of a session and each way of hearing it."""
+
+    def __init__(self, most: int) -> None:
+        self._graphs: Recent[Graph] = Recent(most)
+
+    def of(
+        self,
+        state: State,
+        untreated: str = "",
+        unducked: bool = False,
+        alone: tuple[str, str, int] | None = None,
+        duck_first: bool = False,
+        bypass: tuple[str, str] | None = None,
+    ) -> Graph:
+        """Graph of a session at its version; what can be said of it as for the Builder."""
+        said = (untreated, unducked, alone, duck_first, bypass)
+        name = f"{state.id} {state.where}" if state.where else state.id
+        return self._graphs.get((name, state.version, *said), Builder(state.session, *said, name).build)
+
+    def _without_return(self, state: State, identifier: str) -> Graph:
+        """Graph of a session with one of its returns muted."""
+
+        def build() -> Graph:
+            muted = (r.model_copy(update={"mute": r.mute or r.id == identifier}) for r in state.session.returns)
+            return Builder(state.session.model_copy(update={"returns": tuple(muted)})).build()
+
+        return self._graphs.get((state.id, state.where, state.version, "without", identifier), build)
+
+    def _pair(self, state: State, voice: str, other: str) -> Graph:
+        """Graph of a session with a voice and something else alone placed in it, as they come out of the mix."""
+
+        def build() -> Graph:
+            builder = Builder(state.session, name=state.id)
+            builder.build()
+            builder.put_beside(other, [x.id for x in voices_of(state.session, voice)])
+            return builder.graph
+
+        return self._graphs.get((state.id, state.where, state.version, "pair", voice, other), build)
+
+    def _unsung(self, state: State) -> Graph:
+        """Graph of a session without its voices and returns, which still hold open what listens to them."""
+
+        def build() -> Graph:
+            lanes = tuple(
+                x.model_copy(update={"mute": x.mute or x.role != "music", "solo": False}) for x in state.session.lanes
+            )
+            returns = tuple(r.model_copy(update={"mute": True}) for r in state.session.returns)
+            unsung = state.session.model_copy(update={"lanes": lanes, "returns": returns})
+            return Builder(unsung, name=state.id).build()
+
+        return self._graphs.get((state.id, state.where, state.version, "unsung"), build)
+
+    def target(self, graph: Graph, hear: Hear, lane: str) -> str:
+        """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
+        place = {
+            "lane": f"{place_of(lane)}:out",
+            "dry": f"{place_of(lane)}:treated",
+            "vocals": "bus:vocals:out",
+            "mix": "bus:mix:out",
+            "return": f"return:{lane}:out",
+        }[hear]
+        if hear == "vocals" and place not in graph.places:
+            place = "bus:mix:out"
+        if place not in graph.places:
+            raise UnknownPlaceError(f"there is nothing called “{lane}” to hear")
+        return graph.places[place]
+
+    def heard(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone) -> tuple[Graph, str]:
+        """The graph of a variant and the key of what is heard in it."""
+        graph = self.variant(state, hear, lane, variant, band)
+        if variant == "pair":
+            return graph, graph.places["pair"]
+        return graph, self.target(graph, "lane" if variant == "band" else hear, lane)
+
+    def variant(self, state: State, hear: Hear, lane: str, variant: Variant, band: BandAlone = ("", 0)) -> Graph:
+        """The graph as it is, one side of a comparison, or the lane ending with one band of an EQ alone.
+
+        `band` names the stage that is meant: of the band, the one that is bypassed, or the return that is left out; of
+        a pair, voice and other with a "~" between them. “music” is what is left without voices and returns, which
+        still hold open what listens to them.
+        """
+        if variant == "band":
+            return self.of(state, alone=(lane, *band))
+        if variant == "bypassed":
+            return self.of(state, bypass=(lane, band[0]))
+        if variant == "untreated":
+            return self.of(state, lane if hear in ("lane", "dry") else "*")
+        if variant in ("pair", "music"):
+            voice, _, other = band[0].partition("~")
+            return self._pair(state, voice, other) if variant == "pair" else self._unsung(state)
+        if variant == "without":
+            return self._without_return(state, band[0])
+        if variant == "duckfirst":
+            return self.of(state, duck_first=True)
+        return self.of(state, unducked=variant == "unducked")
