@@ -155,12 +155,20 @@ class SessionStore:
             return [(a, b, c) for a, b, c in db.execute(query.order_by(SessionRow.deleted.desc()))]
 
     def edit(
-        self, identifier: str, edits: list[Edit], base: int | None = None, gesture: str = "", token: str = ""
+        self,
+        identifier: str,
+        edits: list[Edit],
+        base: int | None = None,
+        gesture: str = "",
+        token: str = "",
+        label: str = "",
+        follow: bool = True,
     ) -> State:
         """Apply edits made against version `base`.
 
         Merged where what has changed since touches other settings, else ConflictError. Edits that follow one another
-        with the same `gesture` make one step. Edits with a `token` that was taken already are not made again.
+        with the same `gesture` make one step. Edits with a `token` that was taken already are not made again. `label`
+        is what the step is called; not to `follow`, nothing but the edits is set.
         """
         with self._locks[identifier]:
             for _ in range(_TRIES):
@@ -170,10 +178,10 @@ class SessionStore:
                 if base is not None and base < state.version:
                     self._refuse_clash(state, edits, base)
                 done = apply(state.session, edits)
-                if self.follows and (more := self.follows(done.session, done.made, gesture)):
+                if follow and self.follows and (more := self.follows(done.session, done.made, gesture)):
                     then = apply(done.session, more)
                     done = Applied(then.session, done.made + then.made, then.inverses + done.inverses)
-                kept = self._keep(state, done, edits, gesture, token)
+                kept = self._keep(state, done, edits, gesture, token, label)
                 if kept is not None:
                     return kept
         raise ConflictError("this session is being changed from elsewhere all the time; try again")
@@ -228,15 +236,55 @@ class SessionStore:
         raise MicLaneError("no earlier state of it can be read; take its newest backup")
 
     def history(self, identifier: str, most: int = 200) -> list[StepRow]:
-        """The newest steps, newest first."""
+        """The newest steps, newest first, those that have been taken back among them."""
         with self.database.reading() as db:
             query = select(StepRow).where(StepRow.session_id == identifier).order_by(StepRow.position.desc())
             return list(db.scalars(query.limit(most)))
 
-    def _keep(self, state: State, done: Applied, asked: list[Edit], gesture: str, token: str) -> State | None:
+    def go_to(self, identifier: str, position: int) -> State:
+        """Take steps back, or make them again, until so many can be undone."""
+        with self._locks[identifier]:
+            state = self.get(identifier)
+            if not 0 <= position <= state.steps + state.ahead:
+                raise MicLaneError(f"there is no step {position}")
+            while state.steps != position:
+                state = self._step(identifier, back=position < state.steps)
+            return state
+
+    def built_on(self, identifier: str, position: int) -> list[StepRow]:
+        """The steps after one that touch what it has set, the oldest first: it cannot be taken back without them."""
+        state = self.get(identifier)
+        with self.database.reading() as db:
+            query = select(StepRow).where(StepRow.session_id == identifier, StepRow.position <= state.steps)
+            rows = list(db.scalars(query.where(StepRow.position >= position).order_by(StepRow.position)))
+        if not rows or rows[0].position != position:
+            raise MicLaneError(f"there is no step {position}")
+        reached = read_edits(rows[0].edits, rows[0].document_version)
+        found = []
+        for row in rows[1:]:
+            edits = read_edits(row.edits, row.document_version)
+            if touches(reached, edits):
+                found.append(row)
+                reached += edits
+        return found
+
+    def undo_alone(self, identifier: str, position: int) -> State:
+        """Take back one step of the history, with those that were built on it, as a step of its own."""
+        with self._locks[identifier]:
+            built = self.built_on(identifier, position)
+            with self.database.reading() as db:
+                row = db.get(StepRow, (identifier, position))
+            if row is None:
+                raise MicLaneError(f"there is no step {position}")
+            edits = [e for r in [*reversed(built), row] for e in read_edits(r.inverses, r.document_version)]
+            return self.edit(identifier, edits, None, label=f"without “{row.label}”"[:400], follow=False)
+
+    def _keep(
+        self, state: State, done: Applied, asked: list[Edit], gesture: str, token: str, label: str = ""
+    ) -> State | None:
         """Write what edits of a state made as its next version; None where it is no longer the newest."""
         self.database.back_up_daily()
-        label = describe_edits(done.session, asked)
+        label = label or describe_edits(done.session, asked)
         with self.database.writing() as db:
             _check_sounds(db, done.session, state.session)
             where = {"session": state.id, "at": state.steps}

@@ -85,4 +85,32 @@ class PrintRow(Base):
     created: Mapped[str] = mapped_column(default=now)
 
 
+class SnapshotRow(Base):
+    """A named state of a session, made when `step` of its steps could be undone."""
+
+    __tablename__ = "snapshots"
+    __table_args__ = (Index("snapshots_by_session", "session_id", "created"),)
+    id: Mapped[str] = mapped_column(primary_key=True)
+    session_id: Mapped[str] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"))
+    name: Mapped[str]
+    note: Mapped[str] = mapped_column(Text, default="")
+    step: Mapped[int] = mapped_column(default=0)
+    document: Mapped[str] = mapped_column(Text)
+    created: Mapped[str] = mapped_column(default=now)
+
+
+class HearingRow(Base):
+    """What was heard blind over frames [first, last): the question, and what was `told` (JSON)."""
+
+    __tablename__ = "hearings"
+    __table_args__ = (Index("hearings_by_session", "session_id", "created"),)
+    id: Mapped[str] = mapped_column(primary_key=True)
+    session_id: Mapped[str] = mapped_column(ForeignKey("sessions.id", ondelete="CASCADE"))
+    question: Mapped[str]
+    first: Mapped[int]
+    last: Mapped[int]
+    told: Mapped[str] = mapped_column(Text)
+    created: Mapped[str] = mapped_column(default=now)
+
+
 SESSIONS, STEPS, CHANGES = (cast(Table, row.__table__) for row in (SessionRow, StepRow, ChangeRow))

@@ -66,8 +66,8 @@ class Printer:
             if folder.name not in done:
                 shutil.rmtree(folder, ignore_errors=True)
 
-    def start(self, state: State, request: PrintRequest) -> str:
-        """Begin a print; its id."""
+    def start(self, state: State, request: PrintRequest, of: str = "") -> str:
+        """Begin a print, `of` a snapshot where that is named; its id."""
         for target in request.targets:
             place_of(state.session, target)
         if not any(lane.sound for lane in state.session.lanes):
@@ -75,7 +75,7 @@ class Printer:
         identifier = new_id("w")
         with self.studio.database.writing() as db:
             row = PrintRow(id=identifier, session_id=state.id, version=state.version, state="waiting")
-            row.request = json.dumps({**request.model_dump(mode="json"), "step": state.steps})
+            row.request = json.dumps({**request.model_dump(mode="json"), "step": state.steps, "of": of})
             db.add(row)
             db.commit()
         self._cancels[identifier] = Cancel()

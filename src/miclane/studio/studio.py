@@ -30,6 +30,7 @@ from ..store.database import Database
 from ..store.files import sweep_parts
 from ..store.folder import FolderLock, prepare_folder
 from ..store.sessions import SessionStore, State
+from ..store.snapshots import SnapshotStore
 from ..store.sounds import SoundStore
 from .follows import Follows
 from .graphs import BandAlone, Graphs, Hear, SongVariant, Variant
@@ -80,6 +81,7 @@ class Studio:
                 sweep_parts(data / folder)
         self.takes = Takes(self.sounds)
         self.follows = Follows(self.takes, self.renderer)
+        self.snapshots = SnapshotStore(self.database)
         self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
         self._resting: dict[str, tuple[Timer, Cancel]] = {}
         self._renderers: dict[int, Renderer] = {}

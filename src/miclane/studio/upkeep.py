@@ -20,7 +20,7 @@ from ..core.mix.chain import read_session
 from ..core.mix.document import sounds_of
 from ..store.database import Database
 from ..store.sessions import Unreadable
-from ..store.tables import PrintRow, SessionRow, SoundRow, StepRow
+from ..store.tables import PrintRow, SessionRow, SnapshotRow, SoundRow, StepRow
 from .studio import Studio
 
 log = structlog.get_logger()
@@ -90,7 +90,8 @@ def _prints(studio: Studio) -> Iterator[Fault]:
 
 
 def sounds_needed(database: Database) -> set[str]:
-    """Hashes of all sounds that a session, deleted ones included, needs now or anywhere in its history."""
+    """Hashes of all sounds that a session, deleted ones included, needs now, in a snapshot or anywhere in its
+    history."""
     needed: set[str] = set()
     with database.reading() as db:
         texts: list[str] = []
@@ -98,6 +99,7 @@ def sounds_needed(database: Database) -> set[str]:
             with contextlib.suppress(MicLaneError):
                 needed |= set(sounds_of(read_session(document)))
             texts.append(document)
+        texts += db.scalars(select(SnapshotRow.document))
         for edits, inverses in db.execute(select(StepRow.edits, StepRow.inverses)):
             texts += [edits, inverses]
         everything = "\n".join(texts)

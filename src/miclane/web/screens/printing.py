@@ -2,6 +2,7 @@
 
 import json
 import math
+from dataclasses import replace
 from typing import Annotated, Any
 from urllib.parse import quote
 
@@ -38,15 +39,28 @@ def printer_of(request: Request) -> Printer:
 
 
 @router.get("/s/{session_id}/print", response_class=HTMLResponse)
-def print_page(request: Request, session_id: str) -> HTMLResponse:
-    """The whole screen."""
+def print_page(request: Request, session_id: str, snapshot: str = "") -> HTMLResponse:
+    """The whole screen; of a snapshot where one is named."""
     studio = studio_of(request)
     state = studio.sessions.get(session_id)
+    printed, of = _printed(studio, session_id, snapshot)
     lane = next(iter(state.session.lanes), None)
     data = page_data(studio, state, "print")
-    offered = {"targets": _targets(state.session), "left_out": _left_out(state.session), **_ceiling(state.session)}
+    session = printed.session
+    offered = {"targets": _targets(session), "left_out": _left_out(session), **_ceiling(session)}
     shown = prints_context(request, state)
+    offered |= {"snapshot": snapshot, "of": of}
     return page(request, "print.html", state, screen="print", data=data, lane=lane, **offered, **shown)
+
+
+def _printed(studio: Studio, session_id: str, snapshot: str) -> tuple[State, str]:
+    """The state that is printed, and the name of the snapshot where it is one's."""
+    state = studio.sessions.get(session_id)
+    if not snapshot:
+        return state, ""
+    kept = studio.snapshots.get(session_id, snapshot)
+    session = kept.session.model_copy(update={"name": f"{kept.session.name}, {kept.name}"[:200]})
+    return replace(state, session=session, steps=kept.step), kept.name
 
 
 def _targets(session: Session) -> list[dict[str, Any]]:
@@ -104,7 +118,7 @@ def prints_context(request: Request, state: State) -> dict[str, Any]:
             file["path"] = _outline(np.array(file["low"]), np.array(file["high"]))
             file["turned_down"] = _turned_down(state, file["target"], file.get("over_db", 0.0))
             file["raw"] = _raw_outline(printer.studio, state, file["target"], file["seconds"])
-        asked = {"stems": False, "step": None, **json.loads(row.request)}
+        asked = {"stems": False, "step": None, "of": "", **json.loads(row.request)}
         shown.append({"row": row, "files": files, "request": asked, "share": printer.progress(row.id)})
     busy = any(s["row"].state in ("waiting", "running") for s in shown)
     return {"prints": shown, "busy": busy}
@@ -144,10 +158,10 @@ def _raw_outline(studio: Studio, state: State, target: str, seconds: float) -> s
 @measuring
 def peaks(
     request: Request, session_id: str, target: Annotated[list[str], Query(min_length=1, max_length=200)],
-    format: Format = "wav-24", stems: bool = False,
+    format: Format = "wav-24", stems: bool = False, snapshot: str = "",
 ) -> HTMLResponse:  # fmt: skip
     """What would go over full scale, and by how much, before it is printed."""
-    state = studio_of(request).sessions.get(session_id)
+    state, _ = _printed(studio_of(request), session_id, snapshot)
     wanted = PrintRequest(targets=tuple(target), stems=stems, format=format)
     found = printer_of(request).peaks_dbfs(state, wanted) if state.session.frames else {}
     over = {name: peak for name, peak in found.items() if peak > _FULL_SCALE_DB}
@@ -157,10 +171,10 @@ def peaks(
 
 
 @router.post("/s/{session_id}/prints")
-def start_print(request: Request, session_id: str, body: PrintRequest) -> JSONResponse:
-    """Begin a print of the session as it is now."""
-    state = studio_of(request).sessions.get(session_id)
-    return JSONResponse({"id": printer_of(request).start(state, body)}, 201)
+def start_print(request: Request, session_id: str, body: PrintRequest, snapshot: str = "") -> JSONResponse:
+    """Begin a print of the session as it is now, or as it was in a snapshot."""
+    state, of = _printed(studio_of(request), session_id, snapshot)
+    return JSONResponse({"id": printer_of(request).start(state, body, of)}, 201)
 
 
 @router.post("/s/{session_id}/prints/{print_id}/cancel")

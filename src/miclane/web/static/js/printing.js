@@ -25,7 +25,7 @@ function peaks() {
     const mine = ++token;
     if (!targets.length) return void spot.replaceChildren();
     spot.innerHTML = '<p class="dim">Measuring what these would come to …</p>';
-    const query = new URLSearchParams([...targets.map((t) => ["target", t]), ["format", form.elements.format.value], ["stems", form.elements.stems.value === "1" ? "true" : "false"]]);
+    const query = new URLSearchParams([...targets.map((t) => ["target", t]), ["format", form.elements.format.value], ["stems", form.elements.stems.value === "1" ? "true" : "false"], ["snapshot", form.dataset.snapshot]]);
     const answer = await picture(`/s/${state.id}/prints/peaks?${query}`, { part: true, urgency: URGENCY.next });
     if (mine !== token || !spot.isConnected) return;
     spot.innerHTML = answer ? await answer.text() : "";
@@ -47,7 +47,7 @@ document.addEventListener("submit", async (event) => {
   const targets = $$("input[name=target]:checked", event.target).map((i) => i.value);
   if (!targets.length) return void toast("Tick what to print.");
   const { format, stems } = event.target.elements;
-  if (await post(`/s/${state.id}/prints`, { targets, format: format.value, stems: stems.value === "1" })) follow();
+  if (await post(`/s/${state.id}/prints?snapshot=${event.target.dataset.snapshot}`, { targets, format: format.value, stems: stems.value === "1" })) follow();
 });
 document.addEventListener("click", async (event) => {
   const float = event.target.closest("[data-print-float]");

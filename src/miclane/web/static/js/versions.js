@@ -1,0 +1,93 @@
+// The Work screen: snapshots taken, compared, taken back; the history gone back and forth in.
+
+import { keep, once, over } from "./focus.js";
+import { changedBy, picture, post, state, sure, toast, $ } from "./session.js";
+import { register } from "./screens.js";
+import { redraw } from "./redraw.js";
+
+const at = (path) => `/s/${state.id}/${path}`;
+let comparing = { one: "now", other: "" };
+
+function again() {
+  return redraw(at("work/body"), { focus: (back) => [back, "#snapshot-form input", "#page"] }).then((drawn) => {
+    if (!drawn) return;
+    document.body.dataset.drawn = String(state.version);
+    compare();
+  });
+}
+register("work", { shown: compare, changed: () => void again() });
+
+async function compare() {
+  const box = $("#compare-lines");
+  if (!box) return;
+  const [one, other] = [$("#compare-one"), $("#compare-other")];
+  const has = (select, value) => [...select.options].some((o) => o.value === value);
+  if (has(one, comparing.one)) one.value = comparing.one;
+  if (has(other, comparing.other)) other.value = comparing.other;
+  comparing = { one: one.value, other: other.value };
+  const answer = await picture(at(`work/lines?one=${one.value}&other=${other.value}`), { part: true });
+  if (answer && box.isConnected) box.innerHTML = await answer.text();
+  keep("#compare-lines button", "#compare-other");
+}
+
+document.addEventListener("submit", async (event) => {
+  if (!event.target.matches("#snapshot-form")) return;
+  event.preventDefault();
+  const form = new FormData(event.target);
+  const told = await post(at("snapshots"), { name: form.get("name"), note: form.get("note") });
+  if (!told) return;
+  toast(`“${told.name}” is kept.`);
+  comparing.other = told.id;
+  await again();
+  $("#snapshot-form input")?.focus();
+});
+document.addEventListener("change", async (event) => {
+  if (event.target.matches?.("#compare-one, #compare-other")) {
+    comparing = { one: $("#compare-one").value, other: $("#compare-other").value };
+    compare();
+  }
+  const field = event.target.closest?.("[data-snapshot-field]");
+  if (!field) return;
+  const box = field.closest("[data-snapshot]");
+  const [name, note] = ["name", "note"].map((which) => $(`[data-snapshot-field="${which}"]`, box).value);
+  await post(at(`snapshots/${box.dataset.snapshot}/describe`), { name, note });
+});
+document.addEventListener("click", async (event) => {
+  const to = (selector) => event.target.closest?.(selector);
+  const chosen = to("[data-compare]");
+  if (chosen) {
+    comparing = { one: "now", other: chosen.dataset.compare };
+    await compare();
+    return void $("#compare-lines").scrollIntoView({ block: "nearest" });
+  }
+  const back = to("[data-back-to]");
+  if (back) return void changes(back, `snapshots/${back.dataset.backTo}/take`, { path: "", version: state.version });
+  const line = to("[data-take-line]");
+  if (line) return void changes(line, `snapshots/${line.dataset.of}/take`, { path: line.dataset.takeLine, version: state.version });
+  const forget = to("[data-forget]");
+  if (forget && (await sure(forget, "Forget it for good?"))) {
+    if (await post(at(`snapshots/${forget.dataset.forget}/delete`))) again();
+  }
+  const step = to("[data-go-step]");
+  if (step) return void changes(step, `steps/${step.dataset.goStep}`);
+  const without = to("[data-without]");
+  if (without) return void takeAway(without);
+  return undefined;
+});
+
+async function changes(button, path, body = {}) {
+  if (!once(button)) return;
+  const told = await post(at(path), body);
+  over(button);
+  if (told) changedBy(told, { data: true });
+}
+
+/** One step taken back alone: said first what goes with it. */
+async function takeAway(button) {
+  const answer = await picture(at(`steps/${button.dataset.without}/built`));
+  const { labels } = answer ? await answer.json() : { labels: [] };
+  const words = labels.length ? `Takes ${labels.length} more along: ${labels.slice(0, 2).join("; ")}${labels.length > 2 ? " …" : ""}` : "";
+  if (words && !button.dataset.sure) toast(words);
+  if (labels.length && !(await sure(button, `With ${labels.length} more?`))) return;
+  changes(button, `steps/${button.dataset.without}/without`);
+}
