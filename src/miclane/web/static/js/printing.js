@@ -47,7 +47,7 @@ document.addEventListener("submit", async (event) => {
   const targets = $$("input[name=target]:checked", event.target).map((i) => i.value);
   if (!targets.length) return void toast("Tick what to print.");
   const { format, stems } = event.target.elements;
-  if (await post(`/s/${state.id}/prints?snapshot=${event.target.dataset.snapshot}`, { targets, format: format.value, stems: stems.value === "1" })) follow();
+  if (await post(`/s/${state.id}/prints?snapshot=${$("#print-form").dataset.snapshot}`, { targets, format: format.value, stems: stems.value === "1" })) follow();
 });
 document.addEventListener("click", async (event) => {
   const float = event.target.closest("[data-print-float]");

@@ -1,9 +1,11 @@
 // The Work screen: snapshots taken, compared, taken back; the history gone back and forth in.
 
 import { keep, once, over } from "./focus.js";
-import { changedBy, picture, post, state, sure, toast, $ } from "./session.js";
+import { changedBy, picture, post, state, sure, toast, $, $$ } from "./session.js";
 import { register } from "./screens.js";
 import { redraw } from "./redraw.js";
+import { player } from "./player.js";
+import { loopSomewhere } from "./strip.js";
 
 const at = (path) => `/s/${state.id}/${path}`;
 let comparing = { one: "now", other: "" };
@@ -12,10 +14,27 @@ function again() {
   return redraw(at("work/body"), { focus: (back) => [back, "#snapshot-form input", "#page"] }).then((drawn) => {
     if (!drawn) return;
     document.body.dataset.drawn = String(state.version);
+    showTimes();
     compare();
   });
 }
-register("work", { shown: compare, changed: () => void again() });
+register("work", {
+  shown() {
+    if (player.first >= player.last - 1 && state.frames) loopSomewhere(1);
+    showTimes();
+    compare();
+  },
+  changed: () => void again(),
+});
+
+/** When it was, where one is. */
+function showTimes() {
+  const two = (n) => String(n).padStart(2, "0");
+  for (const time of $$("#versions time")) {
+    const at = new Date(time.dateTime);
+    time.textContent = `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${two(at.getHours())}:${two(at.getMinutes())}`;
+  }
+}
 
 async function compare() {
   const box = $("#compare-lines");
@@ -31,9 +50,9 @@ async function compare() {
 }
 
 document.addEventListener("submit", async (event) => {
-  if (!event.target.matches("#snapshot-form")) return;
+  if (event.target !== $("#snapshot-form")) return;
   event.preventDefault();
-  const form = new FormData(event.target);
+  const form = new FormData($("#snapshot-form"));
   const told = await post(at("snapshots"), { name: form.get("name"), note: form.get("note") });
   if (!told) return;
   toast(`“${told.name}” is kept.`);
