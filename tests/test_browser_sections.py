@@ -3,7 +3,7 @@
 import pytest
 from playwright.sync_api import expect
 
-from browsing import all_kept, eventually, place_of, session_of
+from browsing import all_kept, eventually, place_of, session_of, until
 
 pytestmark = pytest.mark.browser
 EQ = "/s/salt-ferry/lane/lead?stage=clean&band=2"
@@ -112,6 +112,7 @@ def test_levels_are_lines_on_the_strip_whose_level_ends_and_ramps_are_dragged(at
         page.mouse.move(x + by_x, box["y"] + box["height"] / 2 + by_y, steps=4)
         page.mouse.up()
         all_kept(page)
+        until(page, "document.body.dataset.known == miclane.state.version")
 
     drag("ends", 30, 0)
     eventually(page, lambda: local(demo, "lanes/lead/fader_db").ends_ms > 100)

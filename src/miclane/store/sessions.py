@@ -10,6 +10,7 @@ from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session as Db
 
 from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError, UnusableChainError
+from ..core.mix.alternatives import seen_as
 from ..core.mix.chain import read_session
 from ..core.mix.document import Session, sounds_of
 from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
@@ -40,6 +41,7 @@ class State:
     updated: str = ""
     followed: tuple[Edit, ...] = ()  # what the last edit set beyond what it was asked to
     where: Where = SONG  # where it is looked at; `session` is as it is set there
+    alternative: str = ""  # as which it is looked at
     whole: Session | None = None  # then, the session itself
 
     @property
@@ -47,9 +49,17 @@ class State:
         """The session itself, wherever it is looked at."""
         return self.whole or self.session
 
-    def seen(self, where: Where) -> "State":
-        """The state as it is set in a section or phrase."""
-        return replace(self, session=seen_in(self.song, where), where=where, whole=self.song) if where else self
+    def seen(self, where: Where, alternative: str = "") -> "State":
+        """The state as it is with an alternative, in a section or phrase."""
+        if not where and not alternative:
+            return self
+        session = seen_in(seen_as(self.song, alternative), where)
+        return replace(self, session=session, where=where, alternative=alternative, whole=self.song)
+
+    @property
+    def seen_name(self) -> str:
+        """What tells the state as it is looked at from others of its version."""
+        return f"{self.id} {self.where} {self.alternative}" if self.where or self.alternative else self.id
 
 
 @dataclass(frozen=True)

@@ -126,7 +126,7 @@ def _inside(phrase: Phrase, first: int, last: int) -> int:
 
 def fit_of(studio: Studio, state: State, voice: str, first: int, last: int) -> Fit:
     """As `fit` of a session as it is kept; made once for all that ask for it."""
-    key = state.id, state.where, state.version, voice, first, last
+    key = state.seen_name, state.version, voice, first, last
     found: Fit = studio.fits.get(key, lambda: fit(studio, state, voice, first, last), studio.newest(state).check)
     return found
 
@@ -166,7 +166,7 @@ def _stems(
     only: set[str] | None = None,
 ) -> dict[str, np.ndarray]:
     """Band powers of all that is heard in the mix, or of some of it, as it comes out of it, by name."""
-    builder = Builder(state.session, untreated, name=state.id)
+    builder = Builder(state.session, untreated, name=state.seen_name)
     graph = builder.build()
     keys = {name: key for name, key in builder.stems().items() if only is None or name in only}
     wanted = list(dict.fromkeys(key for key in keys.values() if not _powers.has((key, first, last))))
@@ -220,7 +220,7 @@ def sounds_of_phrase(
 
     UnknownPlaceError where one of them is not heard, or not in these frames.
     """
-    builder = Builder(state.session, name=state.id)
+    builder = Builder(state.session, name=state.seen_name)
     graph, stems = builder.build(), builder.stems()
     own = [stems[x.id] for x in voices_of(state.session, voice) if x.id in stems]
     if other not in stems or not own or last <= first:

@@ -33,7 +33,7 @@ class Graphs:
     ) -> Graph:
         """Graph of a session at its version; what can be said of it as for the Builder."""
         said = (untreated, unducked, alone, duck_first, bypass)
-        name = f"{state.id} {state.where}" if state.where else state.id
+        name = state.seen_name
         return self._graphs.get((name, state.version, *said), Builder(state.session, *said, name).build)
 
     def _without_return(self, state: State, identifier: str) -> Graph:
@@ -43,18 +43,18 @@ class Graphs:
             muted = (r.model_copy(update={"mute": r.mute or r.id == identifier}) for r in state.session.returns)
             return Builder(state.session.model_copy(update={"returns": tuple(muted)})).build()
 
-        return self._graphs.get((state.id, state.where, state.version, "without", identifier), build)
+        return self._graphs.get((state.seen_name, state.version, "without", identifier), build)
 
     def _pair(self, state: State, voice: str, other: str) -> Graph:
         """Graph of a session with a voice and something else alone placed in it, as they come out of the mix."""
 
         def build() -> Graph:
-            builder = Builder(state.session, name=state.id)
+            builder = Builder(state.session, name=state.seen_name)
             builder.build()
             builder.put_beside(other, [x.id for x in voices_of(state.session, voice)])
             return builder.graph
 
-        return self._graphs.get((state.id, state.where, state.version, "pair", voice, other), build)
+        return self._graphs.get((state.seen_name, state.version, "pair", voice, other), build)
 
     def _unsung(self, state: State) -> Graph:
         """Graph of a session without its voices and returns, which still hold open what listens to them."""
@@ -65,9 +65,9 @@ class Graphs:
             )
             returns = tuple(r.model_copy(update={"mute": True}) for r in state.session.returns)
             unsung = state.session.model_copy(update={"lanes": lanes, "returns": returns})
-            return Builder(unsung, name=state.id).build()
+            return Builder(unsung, name=state.seen_name).build()
 
-        return self._graphs.get((state.id, state.where, state.version, "unsung"), build)
+        return self._graphs.get((state.seen_name, state.version, "unsung"), build)
 
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""

@@ -21,8 +21,10 @@ from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.measure.phrases import Span
+from ..core.mix.alternatives import alternative_of, edits_of, seen_as
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
+from ..core.mix.labels import describe_edits
 from ..core.mix.local import localized
 from ..core.mix.paths import Path
 from ..core.mix.sections import SONG, Where
@@ -134,22 +136,29 @@ class Studio:
         gesture: str = "",
         token: str = "",
         where: Where = SONG,
+        alternative: str = "",
     ) -> State:
         """As of the session store; what waits for the hand to rest is set a moment after the last edit of a gesture.
 
-        `where` is where the session is seen that the edits are of: what they set, they set there.
+        `where` and `alternative` are as what the session is seen that the edits are of: what they set, they set there.
         """
-        if where:
+        label = ""
+        if where or alternative:
             session = self.sessions.get(identifier).session
-            edits = localized(session, edits, where, partial(self.follows.made_up, gesture=gesture))
+            if where:
+                made_up = partial(self.follows.made_up, gesture=gesture)
+                edits = localized(seen_as(session, alternative), edits, where, made_up)
+            if alternative:
+                label = f"{alternative_of(session, alternative).name} · {describe_edits(session, edits)}"
+                edits = edits_of(session, alternative, edits, partial(self.follows, gesture=gesture))
             if not edits:
                 return self.sessions.get(identifier)
         with self._lock:
             if (resting := self._resting.pop(identifier, None)) is not None:
                 resting[0].cancel()
                 resting[1].set()
-        state = self.sessions.edit(identifier, edits, base, gesture, token)
-        if where:
+        state = self.sessions.edit(identifier, edits, base, gesture, token, label)
+        if where and not alternative:
             state = replace(state, followed=(*edits, *state.followed))
         if gesture and self.follows.waits(state.session, edits):
             self._rest(identifier, gesture)

@@ -27,13 +27,18 @@ class Opened(NamedTuple):
     state: State
 
 
-def opened(request: Request, session_id: str, where: Annotated[str, Query(max_length=9000)] = "") -> Opened:
-    """The session, as it is set in the section or phrases of `where` (core.mix.sections.Where).
+def opened(
+    request: Request,
+    session_id: str,
+    where: Annotated[str, Query(max_length=9000)] = "",
+    alternative: Annotated[str, Query(max_length=40)] = "",
+) -> Opened:
+    """The session with an alternative, as it is set in the section or phrases of `where` (core.mix.sections.Where).
 
     UnknownPlaceError when there is no session of that id, UnreadableError when it cannot be read.
     """
     studio = studio_of(request)
-    return Opened(studio, studio.sessions.get(session_id).seen(Where.read(where)))
+    return Opened(studio, studio.sessions.get(session_id).seen(Where.read(where), alternative))
 
 
 Here = Annotated[Opened, Depends(opened)]

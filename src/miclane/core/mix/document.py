@@ -159,6 +159,19 @@ class LocalValue(Settings):
         return self
 
 
+class Alternative(Settings):
+    """Another way of a part of the mix (see core.mix.alternatives): `edits` of the one `beneath`, else of the session.
+
+    `scope` is what it is of: the path of a stage, lane, return or bus; "" of the whole mix.
+    """
+
+    id: Identifier
+    name: str = Field(min_length=1, max_length=60)
+    scope: str = Field("", max_length=400)
+    beneath: Identifier | None = None
+    edits: tuple[Any, ...] = Field((), max_length=2000)
+
+
 class Session(Settings):
     """Everything about a song's vocal mix but the sound itself."""
 
@@ -173,6 +186,7 @@ class Session(Settings):
     returns: tuple[Return, ...] = Field((), max_length=32)
     buses: tuple[Bus, ...] = Field(default_factory=usual_buses, max_length=32)
     local_values: tuple[LocalValue, ...] = Field((), max_length=400)
+    alternatives: tuple[Alternative, ...] = Field((), max_length=8)
 
     @property
     def paths(self) -> tuple["Lane | Return | Bus", ...]:
@@ -214,6 +228,7 @@ class Session(Settings):
                 if branch.sends and not isinstance(member, Lane):
                     raise ValueError(f"“{branch.name}” of “{member.id}” cannot send: only a lane's branches can")
         no_twins(self.local_values, "local values are called")
+        no_twins(self.alternatives, "alternatives are called")
         self._keys_do_not_run_in_circles()
         self._followers_do_not_lead()
         for member in self.paths:

@@ -173,7 +173,7 @@ def _localized(session: Session, edit: Edit, where: Where, known: list[LocalValu
     if isinstance(edit, Insert) and isinstance(edit.value, dict) and _switched(session, edit.path):
         value = with_ids({**edit.value, "on": False})
         index = min(edit.index, len(walk(session, edit.path)[-1].value))
-        place = f"{edit.path}/{value['id'] if name == 'stages' else index}/on"
+        place = f"{edit.path}/{index if name == 'bands' else value['id']}/on"
         there = {"id": new_id("v"), "path": place, "value": edit.value.get("on", True), **_place(where)}
         return [
             edit.model_copy(update={"value": value, "index": index}),
@@ -187,12 +187,11 @@ def _localized(session: Session, edit: Edit, where: Where, known: list[LocalValu
 
 
 def _switched(session: Session, path: str) -> bool:
-    """Whether members of a list can be put in switched off and do nothing then: stages, bands of an EQ."""
+    """Whether members of a list can be put in switched off and do nothing then: all but the bands of a multiband."""
     name = path.rpartition("/")[2]
-    if path.split("/")[0] not in _FIELDS or name not in ("stages", "bands"):
+    if path.split("/")[0] not in _FIELDS or name not in ("stages", "branches", "sends", "bands"):
         return False
-    holder = walk(session, path)[-1].holder
-    return name == "stages" or getattr(holder, "kind", "") == "eq"
+    return name != "bands" or getattr(walk(session, path)[-1].holder, "kind", "") == "eq"
 
 
 def _set(session: Session, path: str, value: Any, where: Where, known: list[LocalValue]) -> list[Edit]:

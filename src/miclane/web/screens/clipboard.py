@@ -75,5 +75,5 @@ def paste_sends_to(request: Request, here: Here, name: str, body: PasteSends) ->
 def _made(studio: Studio, state: State, done: Pasted) -> JSONResponse:
     if not done.edits:
         raise MicLaneError("nothing of it can stand here: " + "; ".join(done.left_out))
-    after = studio.edit(state.id, done.edits, None, where=state.where)
+    after = studio.edit(state.id, done.edits, None, where=state.where, alternative=state.alternative)
     return JSONResponse({**told(after), "left_out": done.left_out, "ids": done.ids})

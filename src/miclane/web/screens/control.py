@@ -41,7 +41,7 @@ def start(
     """Set a compressor, lift or multiband from what comes into it: over the whole take, on a bus over the loop."""
     (studio, state), (first, last, _) = here, over
     edits = start_edits(studio, state, find_path(state.session, lane_id), stage_id, (first, last), spread)
-    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where)))
+    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where, alternative=state.alternative)))
 
 
 @router.post("/s/{session_id}/lane/{lane_id}/makeup/{stage_id}")
@@ -55,7 +55,7 @@ def makeup(request: Request, here: Here, over: Over, lane_id: str, stage_id: str
     before = in_and_out(studio, state, path, stage, hear, first, last)[0]
     edits = match_edits(stage, place, before, state.session.rate)
     if edits:
-        state = studio.edit(state.id, edits, None, gesture, where=state.where)
+        state = studio.edit(state.id, edits, None, gesture, where=state.where, alternative=state.alternative)
     now, _ = find_stage(find_path(state.session, lane_id), stage_id)
     return JSONResponse(told(state) | {"makeup_db": getattr(now, "makeup_db", 0.0), "changed": bool(edits)})
 

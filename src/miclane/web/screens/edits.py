@@ -14,7 +14,7 @@ from ...core.mix.document import Session
 from ...core.mix.edits import Edit, Insert, Set
 from ...core.mix.paths import path_names
 from ...core.mix.places import along, rule_at
-from ...core.mix.sections import Where, where_of
+from ...core.mix.sections import SONG, Where, where_of
 from ...core.mix.together import spread
 from ...core.stages.eq import Eq
 from ...core.units import held, parse_value
@@ -47,7 +47,7 @@ class EditRequest(BaseModel):
     """Edits made against version `base`; those of one drag share a `gesture`. A window that plays says what.
 
     A `token` names them: sent again with the same one, they are not made again. Those of one of the lanes in `also` are
-    made on all of these. `where` (core.mix.sections.Where) is where the session is seen that they are of.
+    made on all of these. `where` (core.mix.sections.Where) and `alternative` are as what the session is seen.
     """
 
     edits: list[Edit] = Field(max_length=MOST_EDITS)
@@ -56,6 +56,7 @@ class EditRequest(BaseModel):
     token: str = Field("", max_length=60)
     also: list[str] = Field([], max_length=128)
     where: str = Field("", max_length=9000)
+    alternative: str = Field("", max_length=40)
     listening: Listening | None = None
 
 
@@ -67,6 +68,7 @@ class TypedRequest(BaseModel):
     base: Version = None
     also: list[str] = Field([], max_length=128)
     where: str = Field("", max_length=9000)
+    alternative: str = Field("", max_length=40)
 
 
 def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
@@ -87,6 +89,8 @@ def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
 
 def _set_there(state: State, edit: Edit) -> list[tuple[str, Any]]:
     """What an edit set where the session is looked at: path and value."""
+    if state.alternative:
+        return []
     if not state.where:
         return [(edit.path, edit.value)] if isinstance(edit, Set) else []
     parts = edit.path.split("/")
@@ -119,18 +123,18 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
         try:
             edits = body.edits
             if len(body.also) > 1:
-                edits = spread(studio.sessions.get(session_id).session, edits, body.also)
+                edits = spread(studio.sessions.get(session_id).seen(SONG, body.alternative).session, edits, body.also)
             where = Where.read(body.where)
-            state = studio.edit(session_id, edits, body.base, body.gesture, body.token, where)
+            state = studio.edit(session_id, edits, body.base, body.gesture, body.token, where, body.alternative)
             state = replace(state, followed=(*edits[len(body.edits) :], *state.followed))
         except ConflictError as error:
             return clash(studio, session_id, error)
         studio.newest(state)
-        answer = told(state.seen(where), body.edits)
+        answer = told(state.seen(where, body.alternative), body.edits)
         if body.listening is None:
             return JSONResponse(answer)
         kept = time.perf_counter()
-        heard = _soon(studio, state, body.listening)
+        heard = _soon(studio, state.seen(SONG, body.alternative), body.listening)
         spent = {"kept_ms": 1000 * (kept - begun), "render_ms": 1000 * (time.perf_counter() - kept)}
         text = json.dumps(answer | spent).encode()
         text += b" " * (-len(text) % 4)
@@ -157,7 +161,7 @@ def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse
     """Set a number from what was typed: `1.5k`, `c5`, `1/8`, `−3,5 dB`, `-inf`. Refused in words beyond its ends."""
     studio = studio_of(request)
     where = Where.read(body.where)
-    session = studio.sessions.get(session_id).seen(where).session
+    session = studio.sessions.get(session_id).seen(where, body.alternative).session
     rule = rule_at(session, body.path)
     if rule["off"] is not None and body.text.strip().lower().removesuffix("db").strip() in OFF:
         value = rule["off"]
@@ -168,11 +172,11 @@ def typed(request: Request, session_id: str, body: TypedRequest) -> JSONResponse
     if len(body.also) > 1:
         change = spread(session, change, body.also)
     try:
-        state = studio.edit(session_id, change, body.base, where=where)
+        state = studio.edit(session_id, change, body.base, where=where, alternative=body.alternative)
         state = replace(state, followed=(*change[1:], *state.followed))
     except ConflictError as error:
         return clash(studio, session_id, error)
-    return JSONResponse({**told(state.seen(where), change), "value": value})
+    return JSONResponse({**told(state.seen(where, body.alternative), change), "value": value})
 
 
 @router.post("/s/{session_id}/undo")

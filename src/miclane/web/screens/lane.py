@@ -9,6 +9,7 @@ from fastapi.responses import HTMLResponse, Response
 from ...core.errors import UnknownPlaceError
 from ...core.measure.spectrum import spectrogram_db
 from ...core.measure.thresholds import SPREADS
+from ...core.mix.alternatives import told_of
 from ...core.mix.document import Bus, Return, Session, flat_stages
 from ...core.mix.following import differences, followers_of, give_up_edits, leader_of, own_edits
 from ...core.mix.paths import Path, find_path, find_stage, place_of
@@ -101,6 +102,7 @@ def page_data(studio: Studio, state: State, screen: str) -> dict[str, Any]:
         "rate": state.session.rate,
         "frames": 0,
         **{name: [] for name in _LISTS},
+        "alternatives": [],
         "name": "",
     }
 
@@ -146,6 +148,7 @@ def lane_data(studio: Studio, state: State, path: Path) -> dict[str, Any]:
         ],
         "name": path.member.name,
         "levels": level_lines(session, path.base),
+        "alternatives": told_of(state.song),
         "stages": [{"id": s.id, "name": s.label, "kind": s.kind, "on": s.on} for s in stages],
     }
 

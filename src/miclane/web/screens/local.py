@@ -7,6 +7,8 @@ from typing import Any
 from fastapi import Request
 from fastapi.responses import HTMLResponse
 
+from ...core.mix.alternatives import alternative_of, beneath
+from ...core.mix.alternatives import differences as differences_of
 from ...core.mix.document import LocalValue, Session, flat_stages
 from ...core.mix.edits import Edit, Remove, Set
 from ...core.mix.local import is_there, name_of_where, told_of, worded
@@ -47,7 +49,7 @@ class Row:
 
 def marks(state: State) -> list[dict[str, Any]]:
     """Values beside those that a bench shows: path, value, and whose it is; the song's where a section's is shown."""
-    session, found = state.song, []
+    session, found = state.song, _beneath(state)
     for local in session.local_values:
         if not is_there(session, local.path):
             continue
@@ -58,6 +60,21 @@ def marks(state: State) -> list[dict[str, Any]]:
         words = worded(rule_of(last.holder, last.field), value)
         whose = "song" if here else name_of_where(session, where_of(local))
         found.append({"path": local.path, "value": plain, "words": words, "whose": whose, "here": here})
+    return found
+
+
+def _beneath(state: State) -> list[dict[str, Any]]:
+    """What lies beneath an alternative that is looked at, where it differs."""
+    if not state.alternative:
+        return []
+    under = alternative_of(state.song, state.alternative).beneath
+    whose = next((x.name for x in state.song.alternatives if x.id == under), "A")
+    found = []
+    for line in differences_of(state.song, state.alternative):
+        if isinstance(line.edits[0], Set) and line.was:
+            last = walk(beneath(state.song, state.alternative), line.path)[-1]
+            plain = last.value if isinstance(last.value, int | float | bool | str) else None
+            found.append({"path": line.path, "value": plain, "words": line.was, "whose": whose, "here": False})
     return found
 
 

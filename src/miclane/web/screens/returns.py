@@ -32,7 +32,7 @@ def begin(request: Request, here: Here, return_id: str) -> JSONResponse:
     """Set a return's ducker from the phrasing of the lane that keys it; refused where nothing is sung."""
     studio, state = here
     edits = phrasing_edits(studio, state, return_of(state.session, return_id))
-    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where)))
+    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where, alternative=state.alternative)))
 
 
 @router.post("/s/{session_id}/space/{return_id}/duck/copy")
@@ -41,7 +41,7 @@ def copy(request: Request, here: Here, return_id: str) -> JSONResponse:
     studio, state = here
     edits = copied_edits(state.session, return_of(state.session, return_id))
     if edits:
-        state = studio.edit(state.id, edits, None, where=state.where)
+        state = studio.edit(state.id, edits, None, where=state.where, alternative=state.alternative)
     return JSONResponse({**told(state), "copied": len({e.path.split("/")[1] for e in edits})})
 
 
@@ -52,7 +52,13 @@ def heard(request: Request, here: Here, return_id: str, first: Frame, last: Fram
     check_range(state, first, last)
     ret = return_of(state.session, return_id)
     level, before = just_heard(studio, state, ret, (first, last))
-    state = studio.edit(state.id, [Set(path=f"returns/{ret.id}/fader_db", value=level)], None, where=state.where)
+    state = studio.edit(
+        state.id,
+        [Set(path=f"returns/{ret.id}/fader_db", value=level)],
+        None,
+        where=state.where,
+        alternative=state.alternative,
+    )
     return JSONResponse(
         {**told(state), "fader_db": level, "moved_db": round(level - ret.fader_db, 1), "before": before}
     )
@@ -76,7 +82,7 @@ def bring(
         Set(path=f"{place}/response", value=sound.digest),
         Set(path=f"{place}/response_name", value=name),
     ]
-    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where)))
+    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where, alternative=state.alternative)))
 
 
 @router.get("/s/{session_id}/space/{return_id}/effect/{stage_id}", response_class=HTMLResponse)

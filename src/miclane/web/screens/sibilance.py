@@ -150,7 +150,7 @@ def begin(
         edits = back_edits(studio, state, path, stage_id, hear, (first, last))
     else:
         edits = begin_edits(studio, state, path, stage_id, (first, last))
-    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where)))
+    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where, alternative=state.alternative)))
 
 
 class ApartRequest(BaseModel):
@@ -169,7 +169,9 @@ def put_apart(request: Request, here: Here, lane_id: str, body: ApartRequest) ->
     """Split the lane in time: sibilants go a path of their own, with their own level, stages and sends."""
     studio, state = here
     edits, split = apart_edits(studio, state, find_lane(state.session, lane_id), body.stage, body.how, body.events)
-    return JSONResponse({**told(studio.edit(state.id, edits, None, where=state.where)), "stage": split})
+    return JSONResponse(
+        {**told(studio.edit(state.id, edits, None, where=state.where, alternative=state.alternative)), "stage": split}
+    )
 
 
 def _round(value: float) -> float:

@@ -10,6 +10,7 @@ import { keep } from "./focus.js";
 import "./dropping.js";
 import { showFoot, showLight } from "./foot.js";
 import { show as showTogether } from "./together.js";
+import { showAlternatives } from "./alternatives.js";
 
 const REST_MS = 1500;
 
@@ -27,6 +28,7 @@ function initPage() {
   if (changedLane && player.node) refresh();
   showFoot();
   showTogether();
+  showAlternatives();
 }
 
 on("changed", (change) => {

@@ -9,6 +9,10 @@ export function address(what, start, stop, variant, extra = "") {
   if (variant === "pair" || variant === "music") extra += `&stage=${encodeURIComponent(player.pair)}`;
   if (variant === "bypassed") extra += `&stage=${player.bypassed}`;
   if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
+  const [side, other] = variant.split(":");
+  if (side === "alt") variant = "treated";
+  const alternative = side === "alt" ? other : state.alternative;
+  if (alternative) extra += `&alternative=${alternative}`;
   const lane = (variant === "band" && player.band.lane) || player.lane;
   return `/s/${state.id}/${what}?lane=${lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}${extra}`;
 }

@@ -6,7 +6,7 @@ import { shown, toFraction } from "./rule.js";
 import { once, over } from "./focus.js";
 
 /** @param {any} edits @param {Element} from */
-const make = (edits, from) => void (once(from) && change(edits, { structure: true, data: true, where: "" }).then(() => over(from)));
+const make = (edits, from) => void (once(from) && change(edits, { structure: true, data: true, where: "", alternative: "" }).then(() => over(from)));
 
 document.addEventListener("change", (event) => {
   const chooser = event.target.closest?.("[data-follow]");

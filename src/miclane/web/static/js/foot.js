@@ -204,6 +204,7 @@ window.addEventListener("keydown", (event) => {
   else if (key === "t" && $("#route")) say("to-route");
   else if (key === "n" && $("#strip")) say("to-stretch");
   else if (key === "w" && $("#for")) say("to-scope");
+  else if (event.key === "[" || event.key === "]") say("to-alternative", { by: event.key === "]" ? 1 : -1 });
   else if (event.key === "?") showKeys();
 });
 document.addEventListener("keyup", (event) => {

@@ -133,7 +133,7 @@ function pulled(event, last) {
   const frames = ((event.clientX - drag.x) / view.strip.clientWidth) * (view.last - view.first);
   const db = dbAt(event.clientY) - dbAt(drag.y);
   const edits = moved(drag.kind, drag.line, drag.all, drag.was, frames, event.shiftKey ? db / 10 : db);
-  change(edits, { gesture: drag.gesture, structure: last, data: last, where: "" });
+  change(edits, { gesture: drag.gesture, structure: last, data: last, where: "", alternative: "" });
 }
 document.addEventListener("pointermove", (event) => {
   if (!drag || (!drag.moved && Math.hypot(event.clientX - drag.x, event.clientY - drag.y) < 3)) return;
@@ -154,7 +154,7 @@ document.addEventListener("keydown", (event) => {
   if (!button) return;
   const { line, all } = find(button);
   let { kind } = button.dataset;
-  if (event.key === "Delete") change([{ op: "remove", path: `local_values/${all[0].id}` }], { structure: true, data: true, where: "" });
+  if (event.key === "Delete") change([{ op: "remove", path: `local_values/${all[0].id}` }], { structure: true, data: true, where: "", alternative: "" });
   else {
     const along = { ArrowLeft: -1, ArrowRight: 1 }[event.key] ?? 0;
     const up = { ArrowDown: -0.5, ArrowUp: 0.5 }[event.key] ?? 0;
@@ -167,7 +167,7 @@ document.addEventListener("keydown", (event) => {
     keyGesture ||= `level keys ${all[0].id}@${Date.now()}`;
     const fine = event.shiftKey && kind !== "ends" ? 0.1 : 1;
     const edits = moved(kind, line, all, told(all[0], state.rate), along * STEP_S * state.rate * fine, up * fine);
-    change(edits, { gesture: keyGesture, where: "" });
+    change(edits, { gesture: keyGesture, where: "", alternative: "" });
     keyTimer = setTimeout(() => (keyGesture = ""), 900);
   }
   event.preventDefault();

@@ -2,7 +2,7 @@
 
 /**
  * @typedef {{ op: string, path: string, value?: any, index?: number }} Edit
- * @typedef {{ edits: Edit[], where: string, gesture: string, structure: boolean, data: boolean, select: any, began: number, token: string,
+ * @typedef {{ edits: Edit[], where: string, alternative: string, gesture: string, structure: boolean, data: boolean, select: any, began: number, token: string,
  *   done: (told: any) => void, promise: Promise<any> }} Job
  * @typedef {{ state: "kept" | "refused" | "unheard", told: any }} Answer  kept by the server; refused by it; not heard of
  */
@@ -33,9 +33,9 @@ export class EditQueue {
   }
 
   /** Put edits at the end, or into the last job that waits when they are of its gesture; what the server told of them, or null. */
-  push({ edits, where = "", gesture = "", structure = false, data = false, select = null, began = performance.now() }) {
+  push({ edits, where = "", alternative = "", gesture = "", structure = false, data = false, select = null, began = performance.now() }) {
     const last = this.jobs.length > 1 || (this.jobs.length && !this.running) ? this.jobs.at(-1) : null;
-    if (last && gesture && last.gesture === gesture && last.where === where && mergeable(last.edits, edits)) {
+    if (last && gesture && last.gesture === gesture && last.where === where && last.alternative === alternative && mergeable(last.edits, edits)) {
       merge(last.edits, edits);
       last.structure ||= structure;
       last.data ||= data;
@@ -43,7 +43,7 @@ export class EditQueue {
       return last.promise;
     }
     /** @type {any} */
-    const job = { edits: [...edits], where, gesture, structure, data, select, began, token: crypto.randomUUID() };
+    const job = { edits: [...edits], where, alternative, gesture, structure, data, select, began, token: crypto.randomUUID() };
     job.promise = new Promise((done) => (job.done = done));
     this.jobs.push(job);
     this.tell.waiting(this.jobs.length, this.unheard);

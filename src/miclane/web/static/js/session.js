@@ -5,7 +5,7 @@ import { on, say } from "./messages.js";
 import { EditQueue } from "./queue.js";
 
 /** @type {any} */
-export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null, together: [], where: "" };
+export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null, together: [], where: "", alternative: "" };
 /** @param {string} selector @param {any} [root] @returns {any} */
 export const $ = (selector, root = document) => root.querySelector(selector);
 /** @param {string} selector @param {any} [root] @returns {any[]} */
@@ -47,7 +47,14 @@ export function sure(button, words) {
 /** What shows settings shows them as they are where the bench sets them. */
 const SETTINGS = /^\/s\/[^/]+\/(lane|space|readings|paste|copy)\b/;
 /** @param {string} address */
-export const seenAt = (address) => (state.where && SETTINGS.test(address) ? `${address}${address.includes("?") ? "&" : "?"}where=${encodeURIComponent(state.where)}` : address);
+export function seenAt(address) {
+  const more = [];
+  if (state.where && SETTINGS.test(address)) more.push(`where=${encodeURIComponent(state.where)}`);
+  if (state.alternative && SEEN.test(address)) more.push(`alternative=${state.alternative}`);
+  return more.length ? `${address}${address.includes("?") ? "&" : "?"}${more.join("&")}` : address;
+}
+/** What is heard, shown or measured is so of the alternative that is chosen. */
+const SEEN = /^\/s\/[^/]+\/(lane|space|readings|strip|levels|fit|map|paste|copy)\b/;
 
 const IN_TURN = /\/(edits|typed|undo|redo)$/; // each after those before
 
@@ -188,7 +195,7 @@ on("line", () => {
 export function change(edits, options = {}) {
   letGo();
   say("changing");
-  const told = queue.push({ edits, where: state.where, ...options });
+  const told = queue.push({ edits, where: state.where, alternative: state.alternative, ...options });
   if (options.structure) rebuilding(told);
   return told;
 }
@@ -197,7 +204,7 @@ export function change(edits, options = {}) {
 async function send(job) {
   for (let under; under !== posting; ) await (under = posting);
   const listening = job.edits.length ? (state.listening?.() ?? null) : null;
-  const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, also: together(), where: job.where, listening };
+  const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, also: together(), where: job.where, alternative: job.alternative, listening };
   const { status, told } = await ask(`/s/${state.id}/edits`, body);
   if (ok(status)) {
     if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
@@ -253,7 +260,7 @@ export const set = (path, value, options) => change([{ op: "set", path, value }]
 
 export async function typed(path, text) {
   const began = performance.now();
-  const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version, also: together(), where: state.where });
+  const told = await post(`/s/${state.id}/typed`, { path, text, base: state.version, also: together(), where: state.where, alternative: state.alternative });
   if (told) {
     drawnBefore = queue.size > 0;
     learn(told);

@@ -195,8 +195,8 @@ class Player extends AudioWorkletProcessor {
           this.weights[name] = w;
           if (w > 0) {
             this.read(this.takes[name], i);
-            l += w * this.gain[name] * this.l;
-            r += w * this.gain[name] * this.r;
+            l += w * (this.gain[name] ?? 1) * this.l;
+            r += w * (this.gain[name] ?? 1) * this.r;
           }
         }
         if (this.playing && !this.waiting) {

@@ -1,0 +1,236 @@
+// Alternatives: made, switched while it plays, kept and dropped. All of the loop are fetched and wait; another is heard at the
+// next block of sound, and only then drawn.
+
+import { on, say } from "./messages.js";
+import { changedBy, picture, post, state, sure, $ } from "./session.js";
+import { fetchSound } from "./fetching.js";
+import { URGENCY } from "./line.js";
+import { openMenu } from "./menu.js";
+import { give, hearVariant, isSong, match, orderNow, player, refresh } from "./player.js";
+import { once, over } from "./focus.js";
+
+/** @typedef {{ id: string, name: string, of: string, scope: string, beneath: string, lines: { text: string, path: string }[] }} Alternative */
+
+/** @type {Alternative[]} */
+let all = [];
+let levels = {}; // loudness of the loop, by alternative
+let equally = sessionStorage.getItem("equally") !== "off";
+const kept = () => `alternative:${state.id}`;
+const nameOf = (id) => (id ? (all.find((a) => a.id === id)?.name ?? "?") : "A");
+const ids = () => ["", ...all.map((a) => a.id)];
+const variantOf = (id) => `alt:${id}`;
+
+export async function showAlternatives() {
+  if (!state.id || !$("#alternatives")) return;
+  const wanted = sessionStorage.getItem(kept()) ?? "";
+  const first = state.alternative !== wanted;
+  state.alternative = wanted;
+  await load();
+  if (first && all.length) {
+    refresh();
+    say("redraw");
+  }
+}
+
+async function load() {
+  const answer = await picture(`/s/${state.id}/alternatives`);
+  if (!answer) return;
+  all = await answer.json();
+  if (!ids().includes(state.alternative)) {
+    state.alternative = "";
+    sessionStorage.removeItem(kept());
+    refresh();
+    say("redraw");
+  }
+  draw();
+  ready();
+}
+
+function draw() {
+  const box = $("#alternatives");
+  if (!box) return;
+  box.hidden = !all.length;
+  if (box.hidden) return void box.replaceChildren();
+  const had = document.activeElement?.closest?.("#alternatives button")?.dataset ?? null;
+  const group = document.createElement("span");
+  group.className = "choice";
+  group.setAttribute("role", "radiogroup");
+  group.setAttribute("aria-label", "Alternative");
+  for (const id of ids()) {
+    const button = document.createElement("button");
+    button.type = "button";
+    button.setAttribute("role", "radio");
+    button.setAttribute("aria-checked", String(id === state.alternative));
+    button.tabIndex = id === state.alternative ? 0 : -1;
+    button.dataset.alternative = id;
+    button.textContent = nameOf(id);
+    button.title = id ? `Of ${all.find((a) => a.id === id)?.of}. [ and ] go from one to the next` : "What is beneath them";
+    group.append(button);
+  }
+  const says = document.createElement("span");
+  says.className = "says";
+  says.setAttribute("aria-live", "polite");
+  says.textContent = saying();
+  const buttons = [["equally", equally ? "equally loud" : "as loud as they are", String(equally), "All are turned so that they are as loud as A"]];
+  if (state.alternative) buttons.push(["lines", "Lines", "", "What differs, to be put into another"], ["keep", "Keep", "", "The session becomes this one; the others sound as they do"], ["drop", "Drop", "", "This one goes"]);
+  box.replaceChildren(group, says, ...buttons.map(([what, words, pressed, title]) => button(what, words, pressed, title)));
+  if (had) $(had.alternative === undefined ? `[data-alternative-do="${had.alternativeDo}"]` : `[data-alternative="${state.alternative}"]`, box)?.focus();
+}
+
+function button(what, words, pressed, title) {
+  const made = document.createElement("button");
+  made.type = "button";
+  made.className = "btn small";
+  made.dataset.alternativeDo = what;
+  made.textContent = words;
+  made.title = title;
+  if (pressed) made.setAttribute("aria-pressed", pressed);
+  return made;
+}
+
+function saying() {
+  const one = all.find((a) => a.id === state.alternative);
+  const by = gainOf(state.alternative);
+  const turned = equally && Math.abs(by) >= 0.05 ? `, turned ${by > 0 ? "+" : "−"}${Math.abs(by).toFixed(1)} dB` : "";
+  if (!one) return `A: what is beneath${turned}`;
+  const lines = one.lines.map((l) => l.text);
+  const told = lines.length ? lines.slice(0, 2).join("; ") + (lines.length > 2 ? `; ${lines.length - 2} more` : "") : "as beneath, so far: what is changed now is its own";
+  return `${one.name}, of ${one.of}: ${told}${turned}`;
+}
+
+// ---- switching ----
+
+export function choose(id) {
+  if (id === state.alternative || !ids().includes(id)) return;
+  const began = performance.now();
+  if (!isSong() && waiting.has(id)) hearVariant(variantOf(id));
+  state.alternative = id;
+  if (id) sessionStorage.setItem(kept(), id);
+  else sessionStorage.removeItem(kept());
+  level();
+  draw();
+  say("alternative", { began });
+  refresh();
+  say("redraw");
+}
+on("to-alternative", ({ by }) => {
+  const order = ids();
+  choose(order[(order.indexOf(state.alternative) + by + order.length) % order.length]);
+});
+
+const gainOf = (id) => {
+  const [own, base] = [levels[id], levels[""]];
+  return own === undefined || base === undefined || own < -100 || base < -100 ? 0 : Math.min(Math.max(base - own, -30), 30);
+};
+
+function level() {
+  for (const id of ids()) match(variantOf(id), equally ? gainOf(id) : 0);
+  match("treated", equally && all.length ? gainOf(state.alternative) : 0);
+}
+
+// all others of the loop, so that they can be heard at once
+/** @type {Set<string>} */
+const waiting = new Set();
+let token = 0;
+async function ready() {
+  const mine = ++token;
+  waiting.clear();
+  if (!all.length || isSong() || !state.frames || !player.node) return;
+  const [first, last] = [player.first, player.last];
+  const answer = await picture(`/s/${state.id}/alternatives/levels?first=${first}&last=${last}&lane=${player.lane}&hear=${player.hear}`, { urgency: URGENCY.figures });
+  if (mine !== token) return;
+  if (answer) levels = await answer.json();
+  level();
+  draw();
+  const generation = orderNow();
+  for (const id of ids()) {
+    const sound = await fetchSound(first, last, variantOf(id), "", new AbortController().signal, URGENCY.next).catch(() => null);
+    if (mine !== token || generation !== orderNow()) return;
+    if (!sound) continue;
+    give(variantOf(id), first, sound, generation);
+    waiting.add(id);
+  }
+  document.body.dataset.alternatives = String(waiting.size);
+}
+on("rendered", () => {
+  if (player.variant.startsWith("alt:")) hearVariant("treated"); // the same, as the sound that is edited
+  ready();
+});
+
+let resting = 0;
+on("changed", ({ structure, jumped, data }) => {
+  if (!all.length && !structure && !jumped && !data) return;
+  clearTimeout(resting);
+  resting = setTimeout(() => {
+    load();
+    if (state.alternative && !structure) say("redraw");
+  }, structure ? 0 : 900);
+});
+
+// ---- making, keeping, dropping ----
+
+function scopes() {
+  const bench = $("#bench");
+  const base = $("#route")?.dataset.base ?? "";
+  const items = [];
+  if (bench?.dataset.path) items.push(["Of this stage", bench.dataset.path]);
+  if (base) items.push([{ lanes: "Of this lane", returns: "Of this return", buses: "Of this bus" }[base.split("/")[0]], base]);
+  const ret = $("#space")?.dataset.return;
+  if (ret) items.push(["Of this return", `returns/${ret}`]);
+  items.push(["Of the whole mix", ""]);
+  return items;
+}
+
+async function make(scope) {
+  const told = await post(`/s/${state.id}/alternatives`, { scope, under: state.alternative });
+  if (!told) return;
+  changedBy(told, { data: true });
+  await load();
+  choose(told.id);
+}
+
+document.addEventListener("click", async (event) => {
+  const to = (selector) => (event.target instanceof Element ? event.target.closest(selector) : null);
+  const maker = to("#make-alternative");
+  if (maker) {
+    const box = maker.getBoundingClientRect();
+    const items = scopes().map(([words, scope]) => ({ words, act: () => make(scope) }));
+    return void openMenu(items, { x: box.left, y: box.bottom + 6, label: "Another way", back: maker });
+  }
+  const chosen = to("[data-alternative]");
+  if (chosen instanceof HTMLElement) return void choose(chosen.dataset.alternative ?? "");
+  const act = to("[data-alternative-do]");
+  if (!(act instanceof HTMLButtonElement)) return undefined;
+  const what = act.dataset.alternativeDo;
+  if (what === "equally") {
+    equally = !equally;
+    sessionStorage.setItem("equally", equally ? "on" : "off");
+    level();
+    return void draw();
+  }
+  if (what === "lines") return void lines(act);
+  if (what === "drop" && !(await sure(act, "Drop it?"))) return undefined;
+  if (!once(act)) return undefined;
+  const id = state.alternative;
+  const told = await post(`/s/${state.id}/alternatives/${id}/${what}`);
+  over(act);
+  if (!told) return undefined;
+  state.alternative = "";
+  sessionStorage.removeItem(kept());
+  changedBy(told, { data: true });
+  return undefined;
+});
+
+// each line of what differs, and where it can be put
+function lines(anchor) {
+  const one = all.find((a) => a.id === state.alternative);
+  if (!one) return;
+  const box = anchor.getBoundingClientRect();
+  const put = async (path, target) => {
+    const told = await post(`/s/${state.id}/alternatives/${one.id}/put`, { path, target });
+    if (told) changedBy(told, { data: true });
+  };
+  const others = ids().filter((id) => id !== one.id);
+  const items = one.lines.flatMap((l) => others.map((id) => ({ words: `${l.text}`, note: `into ${nameOf(id)}`, act: () => put(l.path, id) })));
+  openMenu(items.length ? items : [{ words: "Nothing differs yet", act: () => {} }], { x: box.left, y: box.top - 12 - 30 * Math.max(items.length, 1), label: "What differs", back: anchor });
+}
