@@ -14,6 +14,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from ..core.engine.cache import MEMORY_BYTES
 from ..core.errors import CancelledError, ConflictError, MicLaneError, UnknownPlaceError, UnusableDataError
+from ..studio.blind import Blind
 from ..studio.passwords import Doorkeeper
 from ..studio.prints import Printer
 from ..studio.studio import Studio
@@ -44,6 +45,7 @@ def create_app(
 
     app = FastAPI(title="Mic Lane", docs_url=None, redoc_url=None, openapi_url=None, lifespan=life)
     app.state.studio, app.state.printer, app.state.keeper = studio, Printer(studio), keeper
+    app.state.blind = Blind(studio)
     app.state.foreman = Foreman()
     studio.sessions.changed = app.state.foreman.changed
     app.state.printer.told = app.state.foreman.printed

@@ -11,6 +11,7 @@ from ...core.errors import MicLaneError
 from ...core.mix.differing import Line, lines_between
 from ...core.mix.document import Session
 from ...store.sessions import State
+from ...studio.blind import Blind
 from ...studio.studio import Studio
 from ..hands import Router
 from ..opened import Here, Opened
@@ -56,12 +57,13 @@ def work_body(request: Request, here: Here) -> HTMLResponse:
 
 
 def _context(here: Opened) -> dict[str, Any]:
-    studio, state = here
+    studio, state, blind = *here, Blind(here.studio)
     steps = studio.sessions.history(state.id, _MOST_STEPS + 1)
     return {
         "snapshots": studio.snapshots.all(state.id),
         "steps": steps[:_MOST_STEPS],
         "more": max(0, state.steps + state.ahead - _MOST_STEPS),
+        "hearings": blind.kept(state.id),
     }
 
 

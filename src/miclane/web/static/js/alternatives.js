@@ -8,6 +8,7 @@ import { URGENCY } from "./line.js";
 import { openMenu } from "./menu.js";
 import { give, hearVariant, isSong, match, orderNow, player, refresh } from "./player.js";
 import { once, over } from "./focus.js";
+import { openBlind } from "./blind.js";
 
 /** @typedef {{ id: string, name: string, of: string, scope: string, beneath: string, lines: { text: string, path: string }[] }} Alternative */
 
@@ -71,7 +72,8 @@ function draw() {
   says.className = "says";
   says.setAttribute("aria-live", "polite");
   says.textContent = saying();
-  const buttons = [["equally", equally ? "equally loud" : "as loud as they are", String(equally), "All are turned so that they are as loud as A"]];
+  /** @type {string[][]} */
+  const buttons = [["blind", "Blind", "", "Heard under letters that nobody can name until you have answered"], ["equally", equally ? "equally loud" : "as loud as they are", String(equally), "All are turned so that they are as loud as A"]];
   if (state.alternative) buttons.push(["lines", "Lines", "", "What differs, to be put into another"], ["keep", "Keep", "", "The session becomes this one; the others sound as they do"], ["drop", "Drop", "", "This one goes"]);
   box.replaceChildren(group, says, ...buttons.map(([what, words, pressed, title]) => button(what, words, pressed, title)));
   if (had) $(had.alternative === undefined ? `[data-alternative-do="${had.alternativeDo}"]` : `[data-alternative="${state.alternative}"]`, box)?.focus();
@@ -208,6 +210,7 @@ document.addEventListener("click", async (event) => {
     level();
     return void draw();
   }
+  if (what === "blind") return void openBlind([...ids(), "untreated"], (id) => (id === "untreated" ? id : nameOf(id)));
   if (what === "lines") return void lines(act);
   if (what === "drop" && !(await sure(act, "Drop it?"))) return undefined;
   if (!once(act)) return undefined;

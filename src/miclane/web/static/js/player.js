@@ -198,7 +198,7 @@ export async function prepared(variant, wanted) {
 // what is compared is of the same settings as what it is compared with
 on("rendered", ({ generation }) => {
   const { variant } = player;
-  if (variant !== "treated") prepared(variant, () => player.variant === variant && generation === order);
+  if (variant !== "treated" && !variant.includes(":")) prepared(variant, () => player.variant === variant && generation === order);
 });
 
 // One band of an EQ alone, or the whole again (null).

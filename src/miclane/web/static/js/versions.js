@@ -2,6 +2,7 @@
 
 import { keep, once, over } from "./focus.js";
 import { changedBy, picture, post, state, sure, toast, $, $$ } from "./session.js";
+import { openBlind } from "./blind.js";
 import { register } from "./screens.js";
 import { redraw } from "./redraw.js";
 import { player } from "./player.js";
@@ -73,6 +74,7 @@ document.addEventListener("change", async (event) => {
 });
 document.addEventListener("click", async (event) => {
   const to = (selector) => event.target.closest?.(selector);
+  if (to("#blind-treated")) return void openBlind(["", "untreated"], (side) => side || "treated");
   const chosen = to("[data-compare]");
   if (chosen) {
     comparing = { one: "now", other: chosen.dataset.compare };
