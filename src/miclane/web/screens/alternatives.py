@@ -43,7 +43,7 @@ def make(here: Here, body: Making) -> JSONResponse:
     """Make one of what is there."""
     edits, identifier = make_edits(here.state.song, body.scope, body.under, body.name)
     after = here.studio.sessions.edit(here.state.id, edits, None, label=f"alternative {_name(edits)}")
-    return JSONResponse({**told(after), "id": identifier}, 201)
+    return JSONResponse({**told(after), "id": identifier, "alternatives": told_of(after.session)}, 201)
 
 
 def _name(edits: list[Any]) -> str:

@@ -33,10 +33,18 @@ export async function showAlternatives() {
   }
 }
 
+let stale = true; // what is known of them is not what there is
 async function load() {
+  stale = true;
   const answer = await picture(`/s/${state.id}/alternatives`);
   if (!answer) return;
-  all = await answer.json();
+  learn(await answer.json());
+}
+
+/** @param {Alternative[]} told */
+function learn(told) {
+  all = told;
+  stale = false;
   if (!ids().includes(state.alternative)) {
     state.alternative = "";
     sessionStorage.removeItem(kept());
@@ -161,7 +169,7 @@ on("rendered", () => {
 
 let resting = 0;
 on("changed", ({ structure, jumped, data }) => {
-  if (!all.length && !structure && !jumped && !data) return;
+  if (!all.length && !structure && !jumped && !data && !stale) return;
   clearTimeout(resting);
   resting = setTimeout(() => {
     load();
@@ -186,9 +194,9 @@ function scopes() {
 async function make(scope) {
   const told = await post(`/s/${state.id}/alternatives`, { scope, under: state.alternative });
   if (!told) return;
-  changedBy(told, { data: true });
-  await load();
+  learn(told.alternatives);
   choose(told.id);
+  changedBy(told, { data: true });
 }
 
 document.addEventListener("click", async (event) => {

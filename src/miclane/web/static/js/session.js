@@ -33,12 +33,15 @@ const SURE_MS = 5000;
 export function sure(button, words) {
   if (button.dataset.sure) return Promise.resolve(true);
   const before = button.textContent ?? "";
+  const called = button.getAttribute("aria-label");
   button.dataset.sure = "1";
   button.textContent = words;
+  if (called) button.setAttribute("aria-label", `${words} ${called}`);
   button.classList.add("strong");
   setTimeout(() => {
     delete button.dataset.sure;
     button.textContent = before;
+    if (called) button.setAttribute("aria-label", called);
     button.classList.remove("strong");
   }, SURE_MS);
   return Promise.resolve(false);
