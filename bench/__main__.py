@@ -2,7 +2,7 @@
 
 import sys
 
-from . import accuracy, attack, fit, fuzz, knob, large, many, processors, whole, work
+from . import accuracy, attack, fit, fuzz, knob, large, many, processors, switch, whole, work
 
 
 def main() -> None:
@@ -13,6 +13,7 @@ def main() -> None:
         "whole": whole,
         "knob": knob,
         "fit": fit,
+        "switch": switch,
         "many": many,
         "large": large,
         "work": work,

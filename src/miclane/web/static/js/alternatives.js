@@ -142,24 +142,34 @@ function level() {
 /** @type {Set<string>} */
 const waiting = new Set();
 let token = 0;
+let readyFor = "";
 async function ready() {
-  const mine = ++token;
-  waiting.clear();
-  if (!all.length || isSong() || !state.frames || !player.node) return;
   const [first, last] = [player.first, player.last];
+  const of = `${state.id} ${state.version} ${first} ${last} ${player.hear} ${player.lane} ${ids().join()}`;
+  if (of === readyFor) return; // another of them is chosen, and all are as they were
+  readyFor = "";
+  const mine = ++token;
+  wait(null);
+  if (!all.length || isSong() || !state.frames || !player.node) return;
   const answer = await picture(`/s/${state.id}/alternatives/levels?first=${first}&last=${last}&lane=${player.lane}&hear=${player.hear}`, { urgency: URGENCY.figures });
   if (mine !== token) return;
   if (answer) levels = await answer.json();
   level();
   draw();
-  const generation = orderNow();
   for (const id of ids()) {
     const sound = await fetchSound(first, last, variantOf(id), "", new AbortController().signal, URGENCY.next).catch(() => null);
-    if (mine !== token || generation !== orderNow()) return;
-    if (!sound) continue;
-    give(variantOf(id), first, sound, generation);
-    waiting.add(id);
+    if (mine !== token) return;
+    if (!sound) return;
+    give(variantOf(id), first, sound, orderNow());
+    wait(id);
   }
+  readyFor = of;
+}
+
+/** One more is there; none any more (null). */
+function wait(id) {
+  if (id === null) waiting.clear();
+  else waiting.add(id);
   document.body.dataset.alternatives = String(waiting.size);
 }
 on("rendered", () => {

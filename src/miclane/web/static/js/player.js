@@ -38,6 +38,7 @@ export async function begin() {
 const began = new Map();
 
 function told(m) {
+  if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(performance.now() - switching.at);
   if (m.type === "position") {
     if (m.playing) player.at = m.at;
     player.starved = m.starved;
@@ -267,9 +268,11 @@ export function stop() {
   say("playing");
 }
 
+let switching = { name: "", at: 0 };
 export function hearVariant(name) {
   if (name !== "band") player.band = null;
   player.variant = name;
+  switching = { name, at: performance.now() };
   player.node?.port.postMessage({ type: "variant", name });
   if (isSong() && player.playing) keepFlowing();
   say("variant");

@@ -175,7 +175,9 @@ class Player extends AudioWorkletProcessor {
       }
     }
     // the side asked for is heard once it is there; with no sound at all the playhead waits
+    const before = this.side;
     if (this.ready(this.variant) || !this.ready(this.side)) this.side = this.variant;
+    if (this.side !== before && this.ready(this.side)) this.port.postMessage({ type: "side", name: this.side });
     this.waiting = this.playing && !this.ready(this.side);
     for (let k = 0; k < left.length; k++) {
       const aim = this.playing && !this.waiting ? 1 : 0;
