@@ -139,3 +139,17 @@ def test_nobody_is_shut_out_of_work_and_blind(at, demo) -> None:
     page.locator("#blind-form .btn.strong").click()
     expect(page.locator("[data-hear-blind]")).to_have_count(3)
     no_barrier(page)
+
+
+def test_ears_are_thought_of_once_and_the_sound_goes_on(at, demo) -> None:
+    page = at(PEAKS)
+    limits = (
+        '{"loop_s": 1.5, "session_s": 4, "rest_s": 60, "loop_words": "the same phrase", "session_words": "an hour"}'
+    )
+    page.evaluate("(limits) => void (document.querySelector('#ears').dataset.limits = limits)", limits)
+    play(page)
+    expect(page.locator("#ears")).to_contain_text("the same phrase")
+    page.locator("#ears button").click()
+    expect(page.locator("#ears")).to_be_hidden()
+    expect(page.locator("#ears")).to_contain_text("an hour", timeout=15_000)
+    assert page.evaluate("miclane.player.playing && !miclane.player.starved")

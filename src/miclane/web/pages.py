@@ -10,6 +10,7 @@ from fastapi.responses import HTMLResponse
 from fastapi.templating import Jinja2Templates
 from jinja2 import StrictUndefined
 
+from ..core.ears import told
 from ..core.mix.places import bounds_of
 from ..core.stages.base import EDGES_APART, Settings, Stage, applies, rule_of
 from ..core.units import FORMATS, note_name, show_time, show_value
@@ -138,6 +139,7 @@ def page(request: Request, template: str, state: State | None, status: int = 200
         "groups": groups,
         "return_starts": return_starts(),
         "bar": screens.bar(),
+        "ears": told,
         "scripts": screens.scripts(),
         "formats": {unit: [asdict(f) for f in formats] for unit, formats in FORMATS.items()},
         **context,

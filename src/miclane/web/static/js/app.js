@@ -8,6 +8,7 @@ import { player, refresh } from "./player.js";
 import "./rule.js";
 import { keep } from "./focus.js";
 import "./dropping.js";
+import "./ears.js";
 import { showFoot, showLight } from "./foot.js";
 import { show as showTogether } from "./together.js";
 import { showAlternatives } from "./alternatives.js";
