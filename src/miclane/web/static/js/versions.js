@@ -16,6 +16,8 @@ function again() {
     if (!drawn) return;
     document.body.dataset.drawn = String(state.version);
     showTimes();
+    const [list, now] = [$("#steps"), $("#steps [aria-current]")];
+    if (list && now) list.scrollTop = Math.max(0, now.offsetTop - list.offsetTop - list.clientHeight / 2);
     compare();
   });
 }
