@@ -393,3 +393,24 @@ print(resident() - begun)
 def test_memory_that_was_freed_is_given_back() -> None:
     told = subprocess.run([sys.executable, "-c", MUCH], capture_output=True, text=True, check=True)
     assert int(told.stdout) < 60  # MiB; 300 were taken, 8 are held
+
+
+def test_a_kill_loses_nothing_of_what_was_compared(tmp_path: Path) -> None:
+    filled(tmp_path, 6.0)
+    fader = {"op": "set", "path": "lanes/lead/fader_db", "value": -4.0}
+    with served(tmp_path) as (server, web):
+        kept = web.post("/s/song/snapshots", json={"name": "Before", "note": "n"}).json()["id"]
+        made = web.post("/s/song/alternatives", json={"scope": "lanes/lead"}).json()["id"]
+        assert web.post("/s/song/edits", json={"edits": [fader], "alternative": made}).status_code == 200
+        local = {"edits": [{**fader, "value": -9.0}], "where": "section:one"}
+        assert web.post("/s/song/edits", json=local).status_code == 200
+        server.kill()
+        server.wait()
+    with served(tmp_path) as (server, web):
+        (told,) = web.get("/s/song/alternatives").json()
+        assert told["id"] == made and told["lines"][0]["text"].endswith("fader 0.0 dB → −4.0 dB")
+        assert "fader in one" in web.get(f"/s/song/work/lines?one={kept}&other=now").text
+        assert "Before" in web.get("/s/song/work").text
+        assert [web.post("/s/song/undo").status_code for _ in range(4)] == [200, 200, 200, 422]
+        assert web.get("/s/song/alternatives").json() == []
+        stopped(server)

@@ -18,6 +18,7 @@ from ...core.stages.base import Settings, Stage
 from ...core.stages.deess import Balanced, Deess
 from ...core.stages.eq import Eq
 from ...core.stages.eq_usual import usual_spans
+from ...core.stages.help import HELP
 from ...core.stages.multiband import Multiband
 from ...core.stages.ride import Ride
 from ...core.stages.trim import Trim
@@ -217,6 +218,7 @@ def bench_context(studio: Studio, state: State, path: Path, stage_id: str, band:
     context: dict[str, Any] = {
         "stage": None,
         "stage_path": "",
+        "help": None,
         "kinds": kinds,
         "band": 0,
         "out": False,
@@ -231,7 +233,7 @@ def bench_context(studio: Studio, state: State, path: Path, stage_id: str, band:
     if not chosen:
         return context
     stage, place = find_stage(path, chosen)
-    context |= {"stage": stage, "stage_path": place}
+    context |= {"stage": stage, "stage_path": place, "help": HELP.get(stage.kind)}
     if isinstance(stage, Trim) and path.is_lane:
         context["trims"] = lay_trims(studio, state, path.lane, stage)
     if isinstance(stage, Balanced):

@@ -139,3 +139,16 @@ export function showReadings(told) {
 
 on("readings", (told) => showReadings(told));
 on("light", refreshPictures);
+
+// what a stage is for, in place: open until it is pressed again, whichever stage is opened
+let helping = false;
+function showHelp() {
+  $("#stage-help-open")?.setAttribute("aria-expanded", String(helping));
+  if ($("#stage-help")) $("#stage-help").hidden = !helping;
+}
+document.addEventListener("click", (event) => {
+  if (!event.target.closest?.("#stage-help-open")) return;
+  helping = !helping;
+  showHelp();
+});
+on("bench", showHelp);
