@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import select
 
-from browsing import LANE, all_kept, between, place_of, play, stage_of, until, wire_of
+from browsing import LANE, Wished, all_kept, between, eventually, place_of, play, session_of, stage_of, until, wire_of
 from miclane.store.database import Database
 from miclane.store.sessions import SessionStore
 from miclane.store.tables import ChangeRow
@@ -168,3 +168,38 @@ def test_a_server_killed_in_mid_drag_loses_nothing_and_makes_nothing_twice(page:
     database.close()
     assert len(tokens) == len(set(tokens)) == state.version - 1
     assert state.steps == 1
+
+
+def test_what_is_drawn_anew_does_not_set_back_what_the_hand_has_turned_meanwhile(at, demo, page) -> None:
+    """A bench that was asked for before an edit, and comes before that is kept, is asked for again."""
+    bodies: list[Wished] = []
+    edits: list[Wished] = []
+    holding = [True]
+
+    def hold(wished: Wished) -> bool:
+        kind = bodies if "/body?" in wished.address else edits if wished.address.endswith("/edits") else None
+        if kind is None or not holding:
+            return False
+        kind.append(wished)
+        return True
+
+    between(page, hold)
+    page = at("/s/salt-ferry/lane/lead?stage=peaks")
+    rule = page.locator('.rule[data-path="lanes/lead/stages/peaks/threshold_db"]')
+    rule.focus()
+    page.keyboard.press("w")  # set for the section: the bench is asked for anew, and is long in coming
+    eventually(page, lambda: bool(bodies))
+    for _ in range(4):
+        page.keyboard.press("ArrowLeft")
+    turned = rule.get_attribute("aria-valuenow")
+    eventually(page, lambda: bool(edits))
+    holding.clear()
+    for wished in bodies:
+        wished.pass_on()  # and is answered as the server has it, without the edit
+    for _ in range(20):
+        page.wait_for_timeout(50)
+        assert rule.get_attribute("aria-valuenow") == turned
+    for wished in edits:
+        wished.pass_on()
+    eventually(page, lambda: [float(x.value) for x in session_of(demo).local_values][:1] == [float(turned or 0)])
+    expect(rule).to_have_attribute("aria-valuenow", re.compile(str(float(turned or 0)).removesuffix(".0")))

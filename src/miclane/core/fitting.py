@@ -7,7 +7,7 @@ import numpy as np
 
 from .audio import cut_padded
 from .measure.clarity import LISTENING_DB_SPL, Clear, clarity_of
-from .measure.hearing import ERBS, THIRDS, THIRDS_HZ, band_powers, hop_of
+from .measure.hearing import ERBS, THIRDS, THIRDS_HZ, band_powers, hop_of, louder_lu
 from .measure.masking import masking, stand_over
 from .measure.phrases import Span, find_phrases
 from .measure.pocket import make_pocket, needs, smallest
@@ -69,12 +69,14 @@ def fit_files(
         taken = band_powers(process(music, rate, _chain(pocket), voice)[0][:, :frames], rate)
         held = {**others, "music": taken}
         after = _clarities(own, held, spans, listening_db_spl)
-        cost = 10 * float(np.log10(sum(x.sum() for x in held.values()) / sum(x.sum() for x in others.values())))
+        rest = 10 * float(np.log10(sum(x.sum() for x in held.values()) / sum(x.sum() for x in others.values())))
+        cost = min(rest, louder_lu(taken, others["music"]))
         made = {
             "chain": _chain(pocket).model_dump(mode="json"),
             "clarity": _mean(after),
             "phrases": [None if c is None else round(c.clarity, 3) for c in after],
-            "rest_db": round(cost, 2),
+            "rest_db": round(rest, 2),
+            "music_lu": round(louder_lu(taken, others["music"]), 2),
         }
         return made, _mean(after) or 0.0, cost
 

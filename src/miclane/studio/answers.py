@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ..core.engine.render import Cancel
+from ..core.measure.hearing import louder_lu
 from ..core.measure.phrases import Span
 from ..core.measure.pocket import WANTED, Need, make_pocket, needs, smallest
 from ..core.mix.document import Lane, Session, flat_stages
@@ -27,7 +28,7 @@ _MOST_DOWN_DB = 24.0
 
 @dataclass(frozen=True)
 class Answer:
-    """A change, what it would make of the mean clarity, and by how much all but the voice would get louder (dB)."""
+    """A change, what it would make of the mean clarity, and how much louder all but the voice, and the music, get."""
 
     name: str
     says: str
@@ -35,6 +36,7 @@ class Answer:
     before: float
     after: float
     rest_db: float
+    music_lu: float = 0.0
 
     @property
     def reaches(self) -> bool:
@@ -76,7 +78,8 @@ def _try(
     changed = replace(state, session=apply(state.session, edits).session)
     after = fit(studio, changed, voice, found.first, found.last, cancel)
     louder = 10 * np.log10(after.rest.sum() / max(found.rest.sum(), 1e-20))
-    return Answer(name, says, tuple(edits), found.clarity or 0.0, after.clarity or 0.0, float(louder))
+    music = louder_lu(after.music, found.music)
+    return Answer(name, says, tuple(edits), found.clarity or 0.0, after.clarity or 0.0, float(louder), music)
 
 
 def _pockets(studio: Studio, state: State, voice: str, voices: list[Lane], found: Fit, cancel: Cancel) -> list[Answer]:
@@ -93,11 +96,25 @@ def _pockets(studio: Studio, state: State, voice: str, voices: list[Lane], found
                 return None
             proposal = _with_pocket(state.session, name, found.names[name], pocket)
             answer = _try(studio, state, voice, found, proposal, cancel)
-            return answer, answer.after, answer.rest_db
+            return (
+                answer,
+                answer.after,
+                min(answer.rest_db, over_song_lu(answer.music_lu, state.session, voices[0], found)),
+            )
 
         if (best := smallest(len(needed), attempt)) is not None:
             told.append(best)
     return told
+
+
+def over_song_lu(loop_lu: float, session: Session, lead: Lane, found: Fit) -> float:
+    """What the music gets louder by over the song where it does so by that over a loop, while a voice sings alone."""
+    loop = sum(max(0, min(p.end, found.last) - max(p.start, found.first)) for p in lead.phrases)
+    song = sum(p.end - p.start for p in lead.phrases)
+    if not loop or not session.frames:
+        return loop_lu
+    share = min(1.0, (song / session.frames) / (loop / (found.last - found.first)))
+    return 10 * float(np.log10(max(1 + (10 ** (loop_lu / 10) - 1) * share, 1e-6)))
 
 
 def _culprits(found: Fit) -> list[str]:

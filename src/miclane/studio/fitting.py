@@ -3,7 +3,7 @@
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -65,6 +65,7 @@ class Fit:
     voice: np.ndarray  # band powers of the voice (bands, n)
     rest: np.ndarray  # and of all else
     listening_db_spl: float = LISTENING_DB_SPL
+    music: np.ndarray = field(default_factory=lambda: np.zeros((BANDS, 1)))  # of all lanes of the music
 
     @property
     def clarity(self) -> float | None:
@@ -99,6 +100,7 @@ def fit(studio: Studio, state: State, voice: str, first: int, last: int, cancel:
     own, before = (sum((found[i] for i in ids if i in found), silence) for found in (now, raw))
     others = {name: power for name, power in now.items() if name not in ids}
     rest = sum(others.values(), silence)
+    music = sum((others[x.id] for x in session.lanes if x.role == "music" and x.id in others), silence)
     hop, lead, loud = hop_of(rate), voices[0], session.listening_db_spl
     inside = [(k, p) for k, p in enumerate(lead.phrases) if 2 * _inside(p, first, last) >= p.end - p.start]
     inside = inside or [(k, p) for k, p in enumerate(lead.phrases) if _inside(p, first, last) > 0]
@@ -117,7 +119,7 @@ def fit(studio: Studio, state: State, voice: str, first: int, last: int, cancel:
         over = clear.over_rest_db if clear and others else None
         sung.append(Sung(phrase, k, _index(clear), _index(raw_clear), over, told))
     masked = masking(own[ERBS], {n: p[ERBS] for n, p in others.items()}, spans, loud)
-    return Fit(first, last, hop, tuple(sung), masked, tuple(stand_over(masked, spans)), names, own, rest, loud)
+    return Fit(first, last, hop, tuple(sung), masked, tuple(stand_over(masked, spans)), names, own, rest, loud, music)
 
 
 def _inside(phrase: Phrase, first: int, last: int) -> int:

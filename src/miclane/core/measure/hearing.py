@@ -5,6 +5,8 @@ from functools import lru_cache
 import numpy as np
 from scipy.fft import fft, rfft
 
+from .loudness import k_weighting
+
 HOP_S = 0.02
 _WINDOW_S = (
     0.0853  # of which a Hann window hears the middle half: syllables stay apart, a third at 160 Hz does not flutter
@@ -95,6 +97,23 @@ def band_powers(audio: np.ndarray, rate: int) -> np.ndarray:
     powers = BandPowers(rate, audio.shape[0])
     powers.push(audio)
     return powers.result()
+
+
+def louder_lu(after: np.ndarray, before: np.ndarray) -> float:
+    """By how much one is louder than the other: K-weighted powers (ITU-R BS.1770) of all bands (bands, n), ungated."""
+    weights = _k_weights()
+    loud = [float(weights @ powers[ERBS].sum(axis=1)) for powers in (after, before)]
+    return 10 * float(np.log10(max(loud[0], 1e-20) / max(loud[1], 1e-20)))
+
+
+@lru_cache(maxsize=1)
+def _k_weights() -> np.ndarray:
+    """What K-weighting makes of the power in each ERB band."""
+    rate = 48000
+    delays = np.exp(-2j * np.pi * ERBS_HZ[:, None] / rate * np.arange(3))
+    sections = k_weighting(rate)
+    found: np.ndarray = np.prod(np.abs((delays @ sections[:, :3].T) / (delays @ sections[:, 3:].T)) ** 2, axis=1)
+    return found
 
 
 @lru_cache(maxsize=4)

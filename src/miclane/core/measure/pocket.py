@@ -15,8 +15,8 @@ from .phrases import Span
 
 T = TypeVar("T")
 MOST_BANDS, DEEPEST_DB = 3, 6.0
-POCKETS = (1, 3.0), (2, 3.0), (3, 3.0), (3, 4.5), (3, DEEPEST_DB)  # bands and depth, from the smallest on
-COSTS_LITTLE_DB = 0.5  # of all that is not the voice
+POCKETS = (1, 3.0), (2, 2.0), (3, 2.0), (2, 3.0), (3, 3.0), (3, 4.5), (3, DEEPEST_DB)  # bands and depth, smallest first
+COSTS_LITTLE_DB = 0.5  # of all that is not the voice, and of the loudness of the music over the song
 WANTED = 0.5  # clarity: between poor (0.45) and good (0.75) of ANSI S3.5, where sung words are followed
 _NARROWER, _LEAST_Q, _MOST_Q = 1.3, 1.0, 6.0  # than the need: the heart of it is what counts
 _LEAST_OVER_DB, _BEYOND_DB = 0.5, 2.0  # a band of that is taken, and so much deeper than it stands over the voice

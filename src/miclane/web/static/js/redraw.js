@@ -3,11 +3,14 @@
 import { again, keep } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
-import { $, seenAt, state } from "./session.js";
+import { $, seenAt, settled, state } from "./session.js";
 
 /** @type {Map<string, { line: Promise<any>, newest: number }>} */
 const parts = new Map();
 
+const MOST_TRIES = 4;
+let edits = 0; // so many times something has been set
+on("changing", () => void (edits += 1));
 let elsewhere = false; // what is drawn next follows what another window has changed: whoever hears what they turn comes first
 on("changed", (told) => (elsewhere = told.elsewhere === true));
 
@@ -25,8 +28,15 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
   const screen = state.screen;
   const drawn = part.line.then(async () => {
     if (mine !== part.newest) return false;
-    const answer = await ask(seenAt(address), { urgency: elsewhere ? URGENCY.figures : URGENCY.behind, part: true }).catch(() => null);
-    const text = answer?.ok ? await answer.text().catch(() => "") : "";
+    let text = "";
+    for (let tries = 0; tries < MOST_TRIES; tries++) {
+      const before = edits;
+      const answer = await ask(seenAt(address), { urgency: elsewhere ? URGENCY.figures : URGENCY.behind, part: true }).catch(() => null);
+      text = answer?.ok ? await answer.text().catch(() => "") : "";
+      if (before === edits) break;
+      await settled(); // what came is of before the hand moved: drawn, it would set back what is under it
+      if (mine !== part.newest) return false;
+    }
     const box = $(target);
     if (!text || !box || screen !== state.screen) return false;
     before?.();
