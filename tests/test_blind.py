@@ -131,8 +131,9 @@ def test_what_cannot_be_asked_is_refused_in_words(web, demo) -> None:
         ({"question": "which", "sides": ["", "", ""]}, "each of them once"),
         ({"question": "prefer", "sides": [""]}, "two to eight"),
         ({"question": "prefer", "sides": ["", "nothing"]}, "no alternative"),
+        ({"question": "prefer", "sides": list("abcdefgh"), "first": 0, "last": 40 * RATE}, "a loop of up to 30 s"),
     ):
-        answer = web.post(f"{SESSION}/blind", json={**body, **LOOP})
+        answer = web.post(f"{SESSION}/blind", json={**LOOP, **body})
         assert answer.status_code in (404, 422) and words in answer.json()["error"]
     blind = Blind(demo.studio)
     run = blind.begin(state(demo), "prefer", ["", "untreated"], (LOOP["first"], LOOP["last"]), "mix", "lead")

@@ -17,17 +17,16 @@ VIEWS = {
     "lane-compressor": f"{LANE}?stage=peaks",
     "lane-deess": f"{LANE}?stage=deess",
     "lane-split": f"{LANE}?stage=split",
-    "lane-out": f"{LANE}?stage=out",
     "lane-multiband": f"{LANE}?stage=bands",
     "lane-sections": f"{LANE}?stage=out",
     "space": "/s/salt-ferry/space",
     "fit": "/s/salt-ferry/fit",
     "map": "/s/salt-ferry/map",
     "print": "/s/salt-ferry/print",
+    "work": "/s/salt-ferry/work",
 }
 NIGHT = ("lane-take", "lane-eq", "space", "map")
-LOOPS = {"lane-deess": (4.8, 9.9), "lane-out": (20.0, 34.0)}  # a line full of s; several phrases
-LOOPS["lane-sections"] = LOOPS["lane-out"]
+LOOPS = {"lane-deess": (4.8, 9.9), "lane-sections": (20.0, 34.0)}  # a line full of s; several phrases
 LOOPS |= dict.fromkeys(("space", "fit"), (20.5, 36.0))
 THERE = (("fader_db", -2.0), ("sends/plate/level_db", -5.0), ("stages/tone/on", False))  # of the lead, in the chorus
 BANDS = {"kind": "multiband", "id": "bands", "name": "Bands"}
@@ -47,6 +46,17 @@ def wait(page: Page) -> None:
     if page.locator(".report").count():
         page.wait_for_function(measuring, timeout=120_000)
     page.wait_for_timeout(1200)
+
+
+def _worked(page: Page, where: str) -> None:
+    """A snapshot, some steps after it, and an alternative."""
+    page.request.post(f"{where}/snapshots", data={"name": "Rough", "note": "before the chorus was opened"})
+    for path, value in (("stages/peaks/threshold_db", -20.0), ("stages/tone/on", False), ("fader_db", -1.0)):
+        edit = {"op": "set", "path": f"lanes/lead/{path}", "value": value}
+        page.request.post(f"{where}/edits", data={"edits": [edit]})
+    made = page.request.post(f"{where}/alternatives", data={"scope": "lanes/lead", "name": "Pressed"}).json()["id"]
+    edit = {"op": "set", "path": "lanes/lead/stages/level/ratio", "value": 6.0}
+    page.request.post(f"{where}/edits", data={"edits": [edit], "alternative": made})
 
 
 def main(folder: Path) -> None:
@@ -71,6 +81,8 @@ def main(folder: Path) -> None:
                             body["where"] = "section:chorus"
                             page.request.post(f"{root(address)}/s/salt-ferry/edits", data=body)
                         page.evaluate("sessionStorage.setItem('for:salt-ferry', 'section')")
+                    if name == "work":
+                        _worked(page, f"{root(address)}/s/salt-ferry")
                     loop = [round(s * 48000) for s in LOOPS.get(name, (20.5, 25.9))]
                     page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify({loop}))")
                     page.reload()

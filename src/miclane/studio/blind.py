@@ -22,7 +22,8 @@ from .studio import Studio
 
 Question = Literal["which", "prefer"]
 MOST_TRIALS = 200
-_MOST_RUNS = 8
+_MOST_RUNS = 2
+_MOST_S = 240.0  # of all sides of a test together, for they are held until it is over
 _LETTERS = "KLMNPQRSTVWY"
 _HIDDEN_DBFS = -108.0  # noise of its own in everything that is sent: no two answers are the same bytes
 _CHANCE = secrets.SystemRandom()
@@ -100,11 +101,15 @@ class Blind:
         """
         if len(set(sides)) != len(sides) or not 2 <= len(sides) <= (2 if question == "which" else 8):
             raise MicLaneError("two are told apart, or two to eight preferred, each of them once")
+        seconds = len(sides) * (span[1] - span[0]) / state.session.rate
+        if seconds > _MOST_S:
+            raise MicLaneError(f"a loop of up to {_MOST_S / len(sides):.0f} s can be heard blind in {len(sides)} ways")
         sounds = [self._sound(state, side, span, hear, lane) for side in sides]
         loud = [integrated_lufs(x, state.session.rate) for x in sounds]
         if min(loud) < -70:
             raise MicLaneError("one of them is silent here: it could be told at once")
-        sounds = [x * 10 ** ((min(loud) - level) / 20) for x, level in zip(sounds, loud, strict=True)]
+        gains = [10 ** ((min(loud) - level) / 20) for level in loud]
+        sounds = [(x * gain).astype(np.float32) for x, gain in zip(sounds, gains, strict=True)]
         names = [_name(state, side) for side in sides]
         lines = [[x.text for x in differences(state.song, s)] if s not in ("", "untreated") else [] for s in sides]
         letters = sorted(_CHANCE.sample(_LETTERS, len(sides)))

@@ -58,6 +58,7 @@ function learn(told) {
 function draw() {
   const box = $("#alternatives");
   if (!box) return;
+  if (all.length && $("[data-sure]", box)) return void setTimeout(draw, 1000); // what is asked for twice waits for its answer
   box.hidden = !all.length;
   if (box.hidden) return void box.replaceChildren();
   const had = document.activeElement?.closest?.("#alternatives button")?.dataset ?? null;
