@@ -153,3 +153,20 @@ def test_ears_are_thought_of_once_and_the_sound_goes_on(at, demo) -> None:
     expect(page.locator("#ears")).to_be_hidden()
     expect(page.locator("#ears")).to_contain_text("an hour", timeout=15_000)
     assert page.evaluate("miclane.player.playing && !miclane.player.starved")
+
+
+def test_an_alternative_is_what_every_screen_shows(at, demo) -> None:
+    page = at("/s/salt-ferry/map")
+    base = {"edits": [{"op": "set", "path": "lanes/double/fader_db", "value": -20}]}
+    made = page.request.post(f"{demo.address}/s/salt-ferry/alternatives", data={}).json()["id"]
+    assert page.request.post(f"{demo.address}/s/salt-ferry/edits", data={**base, "alternative": made}).ok
+    page.locator(f'[data-alternative="{made}"]').click()
+    fader = page.locator('.rule[data-path="lanes/double/fader_db"]')
+    expect(fader).to_have_attribute("aria-valuenow", "-20.0")
+    page.locator("#map a[data-lane=double]").click()
+    page.locator('.station[data-stage="out"]').click()
+    expect(fader).to_have_attribute("aria-valuenow", "-20.0")
+    page.locator("nav[aria-label=Screens] a", has_text="Map").click()
+    expect(fader).to_have_attribute("aria-valuenow", "-20.0")
+    page.reload()
+    expect(fader).to_have_attribute("aria-valuenow", "-20.0")

@@ -146,3 +146,16 @@ def test_sends_are_otherwise_on_space_too(at, demo) -> None:
     expect(rule.locator("xpath=..").locator(".there-tag")).to_have_text("song −9.0 dB")
     page.locator('[data-scope="song"]').click()
     expect(rule).to_have_attribute("aria-valuenow", "-9.0")
+
+
+def test_what_is_turned_on_another_screen_is_turned_for_the_song(at, demo) -> None:
+    """The switch is over the bench alone: where none is seen, nothing is set for a section."""
+    page = at(EQ)
+    page.locator('[data-scope="section"]').click()
+    expect(page.locator("#for")).to_have_class("for there")
+    page.locator("nav[aria-label=Screens] a", has_text="Map").click()
+    fader = page.locator('.rule[data-path="lanes/double/fader_db"]')
+    fader.focus()
+    page.keyboard.press("ArrowLeft")
+    eventually(page, lambda: session_of(demo).lane("double").fader_db == -10)
+    assert not session_of(demo).local_values

@@ -27,10 +27,9 @@ export async function showAlternatives() {
   const first = state.alternative !== wanted;
   state.alternative = wanted;
   await load();
-  if (first && all.length) {
-    refresh();
-    say("redraw");
-  }
+  if (!state.alternative) return; // a page comes as what is beneath
+  if (first) refresh();
+  say("redraw");
 }
 
 let stale = true; // what is known of them is not what there is

@@ -25,6 +25,7 @@ function initPage() {
   Object.assign(state, { id: session, version: Math.max(state.version, version), screen, rate, frames, lane });
   player.lane = state.lane;
   shows(session);
+  state.where = ""; // until a screen with the switch says where; none without it sets anything but the song
   screenOf(screen).shown?.();
   if (changedLane && player.node) refresh();
   showFoot();

@@ -1,5 +1,6 @@
 // The Map: the picture follows every change; buttons in it work by mouse and keyboard.
 
+import { on } from "./messages.js";
 import { go, set, state } from "./session.js";
 import { register } from "./screens.js";
 import { redraw } from "./redraw.js";
@@ -21,6 +22,7 @@ function changed() {
 }
 
 register("map", { shown, changed });
+on("redraw", () => void (state.screen === "map" && changed()));
 
 document.addEventListener("keydown", (event) => {
   const button = event.target.closest?.(".map-btn");
