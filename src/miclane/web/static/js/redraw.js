@@ -25,7 +25,7 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
   const part = parts.get(target) ?? { line: Promise.resolve(), newest: 0 };
   parts.set(target, part);
   const mine = ++part.newest;
-  const screen = state.screen;
+  const { screen, lane } = state;
   const drawn = part.line.then(async () => {
     if (mine !== part.newest) return false;
     let text = "";
@@ -38,7 +38,7 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
       if (mine !== part.newest) return false;
     }
     const box = $(target);
-    if (!text || !box || screen !== state.screen) return false;
+    if (!text || !box || screen !== state.screen || lane !== state.lane) return false;
     before?.();
     const where = focus(again(document.activeElement));
     htmx.swap(box, text, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 });

@@ -69,8 +69,9 @@ on("to-scope", () => {
 });
 
 // another loop may be in another section
+let leaving = false;
 on("range", () => {
-  if (showWhere()) say("redraw");
+  if (!leaving && showWhere()) say("redraw");
 });
 
 // ---- what is otherwise elsewhere, beside the control ----
@@ -163,7 +164,10 @@ on("bench", () => open && list());
 function visitAt({ visit, first, last, toScope }) {
   sessionStorage.setItem(kept(), toScope);
   sessionStorage.setItem(`loop:${state.id}`, JSON.stringify([Number(first), Number(last)]));
-  if (location.pathname === new URL(visit, location.origin).pathname && $("#strip")) setLoop(Number(first), Number(last), false);
+  const here = location.pathname === new URL(visit, location.origin).pathname && $("#strip");
+  if (!here) leaving = true; // what is left behind need not be drawn for the loop of what comes
+  if (here) setLoop(Number(first), Number(last), false);
   else range(Number(first), Number(last), Number(first));
+  leaving = false;
   go(visit);
 }
