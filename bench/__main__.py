@@ -2,7 +2,7 @@
 
 import sys
 
-from . import accuracy, attack, fit, fuzz, knob, large, many, processors, switch, whole, work
+from . import accuracy, attack, batch, fit, fuzz, knob, large, many, processors, switch, whole, work
 
 
 def main() -> None:
@@ -17,6 +17,7 @@ def main() -> None:
         "many": many,
         "large": large,
         "work": work,
+        "batch": batch,
         "attack": attack,
         "fuzz": fuzz,
     }

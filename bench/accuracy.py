@@ -23,7 +23,7 @@ from miclane.core.stages.limiter import Limiter
 from miclane.core.stages.multiband import Multiband, Range
 from miclane.core.stages.reverb import Reverb
 
-from . import equaliser
+from . import equaliser, movement
 
 RATE = 48000
 
@@ -234,5 +234,5 @@ def run() -> None:
         ("delay: repeats off the beat", "one sample", f"{repeat_error():.2f} samples"),
     ]  # fmt: skip
     print("| what | asked | measured |\n|---|---|---|")
-    for what, asked, measured in (*rows, *equaliser.rows()):
+    for what, asked, measured in (*rows, *movement.rows(), *equaliser.rows()):
         print(f"| {what} | {asked} | {measured} |", flush=True)

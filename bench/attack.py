@@ -6,6 +6,7 @@ import os
 import random
 import re
 import resource
+import select
 import signal
 import sqlite3
 import sys
@@ -284,13 +285,29 @@ def _child(work: Any, *args: Any) -> tuple[int, int]:
     return process, out
 
 
-def _lines(out: int) -> list[dict[str, Any]]:
+def _read_pieces(out: int, count: int, longest_s: float = 60.0) -> bytes:
+    """What was told until so many pieces were; AssertionError where a worker does not get so far."""
+    told, until = b"", time.monotonic() + longest_s
+    while told.count(b"\n") < count:
+        ready, _, _ = select.select([out], [], [], max(0.0, until - time.monotonic()))
+        assert ready, f"the worker told {told.decode()[-300:]!r}, not {count} pieces of work, in {longest_s:.0f} s"
+        more = os.read(out, 65536)
+        assert more, f"the worker ended after {told[-300:]!r}"
+        told += more
+    return told
+
+
+def _lines(out: int, early: bytes = b"") -> list[dict[str, Any]]:
     with os.fdopen(out, "rb") as file:
-        return [json.loads(line) for line in file.read().split(b"\n")[:-1]]
+        return [json.loads(line) for line in (early + file.read()).split(b"\n")[:-1]]
 
 
 def kills(data: Path, count: int) -> dict[str, int]:
-    """Kill −9 so many times in the middle of the work; how much was acknowledged. AssertionError for what was lost."""
+    """Kill −9 so many times in the middle of the work; how much was acknowledged. AssertionError for what was lost.
+
+    Every third time it is killed so long after it began, else so many acknowledged pieces of work after, and a little:
+    a slow machine does as much as a quick one.
+    """
     from miclane.core.mix.document import Session
     from miclane.studio.studio import Studio
 
@@ -300,10 +317,12 @@ def kills(data: Path, count: int) -> dict[str, int]:
     rng, told = random.Random(1), Counter[str]()
     for k in range(count):
         process, out = _child(_work, data, k)
-        time.sleep(rng.uniform(0.03, 0.35))
+        pieces = 0 if k % 3 == 0 else rng.randrange(1, 24)
+        early = _read_pieces(out, pieces)
+        time.sleep(rng.uniform(0.03, 0.35) if not pieces else rng.uniform(0.0, 0.02))
         os.kill(process, signal.SIGKILL)
         os.waitpid(process, 0)
-        acknowledged = _lines(out)
+        acknowledged = _lines(out, early)
         told.update(next((n for n in ("digest", "print", "backup") if n in t), "edit") for t in acknowledged)
         checker, out = _child(_verify, data, acknowledged)
         (wrong,) = _lines(out)

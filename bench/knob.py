@@ -17,7 +17,7 @@ POLLS = """async () => {
 }"""
 
 
-def run(parts: str = "lane section mix fit send fader bus returns eq whole drive hunt song") -> None:
+def run(parts: str = "lane section mix fit send fader bus returns eq whole drive hunt handle newest song") -> None:
     """Print median and 95th percentile of changes with the share of each part, and starts of the song, ten each way."""
     from .server import browser_page, demo, root
 
@@ -58,6 +58,16 @@ def run(parts: str = "lane section mix fit send fader bus returns eq whole drive
                 _measure(page, where, "lane", "1", band, "Frequency", f"{name}, drive in the chain")
             if "hunt" in parts:
                 _measure(page, where, "lane", "1", band, "hunt", "the hunt on it, drive in the chain")
+        if "handle" in parts:
+            with demo(folder + "/handle", 18740) as address, browser_page() as page:
+                put = {"to": ["lead"], "how": "replace"}
+                page.request.post(f"{root(address)}/s/salt-ferry/chains/ours-held-forward/put", data=put)
+                for hear, key in (("lane", "1"), ("mix", "3")):
+                    name = "a handle that moves two compressors"
+                    _measure(page, root(address), hear, key, "", '.handle .rule[aria-label="Grip"]', name)
+        if "newest" in parts:
+            with demo(folder + "/newest", 18745) as address, browser_page() as page:
+                _newest(page, root(address))
         for words in ("cold", "warm", "edited") if "song" in parts else ():
             with demo(folder, 18730) as address, browser_page() as page:
                 _song(page, root(address), words)
@@ -90,6 +100,29 @@ def _song(page, address: str, words: str) -> None:
         f"whole song, mix, {how}: sound after {told} ms, median {statistics.median(waits):.0f}; "
         f"{starved} of {125 * len(waits)} looks found a gap"
     )
+
+
+def _newest(page, address: str) -> None:
+    """Tune, a ring tamer and a slow movement at the head of the lead: a knob of each, and of a compressor after them."""
+    stages = (
+        {"kind": "tune", "id": "b-tune"},
+        {"kind": "tame", "id": "b-tame"},
+        {"kind": "sway", "id": "b-sway", "feedback": 0.3},
+    )
+    edits = [
+        {"op": "insert", "path": "lanes/lead/stages", "index": k, "value": value} for k, value in enumerate(stages)
+    ]
+    page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": edits})
+    page.request.post(f"{address}/s/salt-ferry/lane/lead/notes/b-tune", timeout=120_000)
+    page.request.post(f"{address}/s/salt-ferry/lane/lead/start/b-tame?first=0&last=0&hear=lane", timeout=120_000)
+    after = "a compressor after tune, tame and sway"
+    for stage, how, name in (
+        ("b-tune", "Movement kept", "tune"),
+        ("b-tame", "Line", "tame"),
+        ("b-sway", "Mix", "sway"),
+        ("peaks", "Threshold", after),
+    ):
+        _measure(page, address, "lane", "1", f"stage={stage}", how, name)
 
 
 def _four_returns(page, address: str) -> None:

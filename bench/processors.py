@@ -14,6 +14,7 @@ import numpy as np
 import soundfile
 from scipy.signal import sosfilt
 
+from miclane.core.measure.notes import with_notes
 from miclane.core.mix.chain import Chain, read_chain
 from miclane.core.process import process
 from miclane.core.stages.base import Stage
@@ -78,6 +79,14 @@ FFMPEG = {
     "limiter (ffmpeg's does not look between samples)": _FF_LIMITER,
     "lane of ten stages": ",".join(_FF_LANE),
     "the same with drive": ",".join([*_FF_LANE[:-1], _FF_DRIVE, _FF_LANE[-1]]),
+}
+ALONE = {  # what ffmpeg has nothing like: times real time alone
+    "tune (every note moved)": [{"kind": "tune", "leave_cents": 0, "scale": "C# major"}],
+    "tame (line at 2 dB: working all the time)": [{"kind": "tame", "line_db": 2}],
+    "sway, phase": [{"kind": "sway", "poles": 6, "feedback": 0.4}],
+    "sway, flange": [{"kind": "sway", "works": "flange", "feedback": 0.4}],
+    "sway, tremolo": [{"kind": "sway", "works": "tremolo"}],
+    "sway, vibrato": [{"kind": "sway", "works": "vibrato"}],
 }
 CHAINS = {
     "eq, 16 bells": [{"kind": "eq", "bands": BELLS}],
@@ -156,6 +165,11 @@ def run() -> None:
                 ratio = max(theirs[0] - theirs[1], 1e-3) / max(ours - idle, 1e-4)
                 words += f", {ratio:.2f} times the speed of ffmpeg's filters on one thread"
             print(words, flush=True)
+    for name, stages in ALONE.items():
+        stage = read_chain(json.dumps({"format": "mic-lane/chain", "version": 1, "stages": stages})).stages[0]
+        stage = with_notes(stage, x, RATE)
+        (ours,) = least(clocked(lambda stage=stage: stage.build(RATE, 1).process(x)))
+        print(f"{name}: {SECONDS / ours:.0f} times real time on one core", flush=True)
     eq = Eq.model_validate({"kind": "eq", "bands": BELLS})
     sections = eq.sections(RATE)
     ours, theirs = least(

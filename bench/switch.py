@@ -44,4 +44,4 @@ def run() -> None:
             f"{SWITCHES} switches among four alternatives of the mix: median {statistics.median(waits):.1f} ms, "
             f"95th percentile {order[int(0.95 * len(order))]:.1f} ms, worst {order[-1]:.1f} ms; {gaps} gaps"
         )
-        print("loudness before matching: " + ", ".join(f"{v:.2f} LUFS" for v in levels.values()))
+        print("loudness before matching: " + ", ".join(f"{v['lufs']:.2f} LUFS" for v in levels.values()))

@@ -48,4 +48,4 @@ def test_killed_at_any_moment_nothing_acknowledged_is_lost(tmp_path: Path) -> No
     told = json.loads(done.stdout.splitlines()[-1])
     assert told["kills"] == 30
     for what in ("edit", "digest", "print", "backup"):
-        assert told[what] >= 1  # of thirty kills at random moments; seven or eight of each in the mean
+        assert told[what] >= 1  # of thirty kills; about 25 of each in the mean, 170 edits

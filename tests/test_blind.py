@@ -59,7 +59,7 @@ def test_an_alternative_is_edited_shown_heard_kept_and_dropped(web, demo) -> Non
     levels = web.get(f"{SESSION}/alternatives/levels?first={LOOP['first']}&last={LOOP['last']}&hear=mix").json()
     for side, flat in zip(("", made), sounds, strict=True):
         audio = np.frombuffer(flat, np.float32).reshape(-1, 2).T.astype(float)
-        assert integrated_lufs(audio, RATE) == pytest.approx(levels[side], abs=0.02)
+        assert integrated_lufs(audio, RATE) == pytest.approx(levels[side]["lufs"], abs=0.02)
     post(web, f"alternatives/{made}/put", {"path": "lanes/lead/fader_db"})
     assert state(demo).session.lane("lead").fader_db == 3
     post(web, f"alternatives/{made}/keep")

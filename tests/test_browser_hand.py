@@ -101,8 +101,9 @@ def test_stems_all_in_one_and_prints_deleted(at, demo) -> None:
     page.locator("#all-stems").click()
     expect(page.locator("input[name=stems][value='1']")).to_be_checked()
     assert page.locator("input[name=target]:checked").count() == 9
-    for name in ("High harmony", "Low harmony", "Plucked", "Pad", "Bass", "Brushes", "Plate"):
-        page.get_by_label(name, exact=True).uncheck()
+    for name in ("High harmony", "Low harmony", "Plucked", "Pad", "Bass", "Brushes"):
+        page.get_by_label(f"{name}, dry").uncheck()
+    page.get_by_label("Plate", exact=True).uncheck()
     page.get_by_label("Lead bus").check()
     page.select_option("select[name=format]", "flac-16")
     page.locator("#print-start").click()
@@ -114,9 +115,10 @@ def test_stems_all_in_one_and_prints_deleted(at, demo) -> None:
         done.get_by_role("link", name="All in one").click()
     with zipfile.ZipFile(io.BytesIO(download.value.path().read_bytes())) as archive:
         assert archive.testzip() is None
-        assert sorted(archive.namelist()) == [f"Salt Ferry - {x}.flac" for x in ("Double", "Lead bus", "Lead")]
+        names = [f"Salt Ferry - {x}" for x in ("Double", "Lead bus", "Lead")]
+        assert sorted(archive.namelist()) == sorted(f"{n}.{kind}" for n in names for kind in ("flac", "vtt"))
     folder = demo.studio.data / "prints" / done.get_attribute("data-print")
-    assert len(list(folder.iterdir())) == 3
+    assert len(list(folder.iterdir())) == 6
     delete = done.get_by_role("button", name="Delete")
     delete.click()
     expect(delete).to_have_text("Delete its files")

@@ -60,7 +60,7 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
     drawn(page, demo)
     hand = stage(demo, "deess").by_hand[0]
     assert hand.start_s == pytest.approx(start / RATE, abs=1e-3)
-    assert -14 < hand.gain_db < -7
+    assert -20 < hand.gain_db < -7
     expect(page.locator(f'#events button[data-start="{start}"]')).to_have_attribute(
         "aria-valuetext", f"−{-hand.gain_db:.1f} dB, by hand"
     )
@@ -88,7 +88,7 @@ def test_an_event_is_cut_by_hand_with_the_mouse_and_the_keys(at, demo) -> None:
     page.mouse.up()
     all_kept(page)
     eventually(page, lambda: len(stage(demo, "deess").by_hand) == 1)
-    assert -18 < stage(demo, "deess").by_hand[0].gain_db < -5
+    assert -24 < stage(demo, "deess").by_hand[0].gain_db < -5
     undo_until(page, lambda: stage(demo, "deess").by_hand == before)
 
 

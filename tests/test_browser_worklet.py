@@ -62,3 +62,34 @@ def test_a_loudspeaker_gets_nothing_over_full_scale_and_nothing_that_is_no_numbe
     assert max(peak for _, _, peak in told if peak is not None) == pytest.approx(3)
     assert max(after) < 0.01
     assert next(guard for at, guard, _ in told if at > 8000) == 1
+
+
+def test_a_side_is_as_loud_as_what_it_is_compared_with_from_its_first_frame_after_a_change(played) -> None:
+    """Each sound brings its own gain: the one before keeps its own until it has been left."""
+    first, jump, after = played(
+        """const side = (version, level, gain) => player.take({ type: "data", variant: "untreated", version, first: 0, last: 48000, offset: 0, left: flat(48000, level), right: flat(48000, level), gain, hold: false });
+        side(1, 0.8, 0.5); player.take({ type: "variant", name: "untreated" }); player.take({ type: "play", at: 0 });
+        const begun = blocks(40).slice(2400);
+        side(2, 0.2, 2.0);
+        const out = blocks(40);
+        return [[Math.min(...begun), Math.max(...begun)], [Math.min(...out), Math.max(...out)], out.at(-1)];"""
+    )
+    assert first == pytest.approx([0.4, 0.4], abs=1e-6)
+    assert jump == pytest.approx([0.4, 0.4], abs=1e-6)
+    assert after == pytest.approx(0.4, abs=1e-6)
+
+
+def test_a_piece_of_what_is_being_changed_stays_as_loud_until_all_of_it_is_known(played) -> None:
+    held, exact, most = played(
+        """const part = (version, offset, n, level, gain) => player.take({ type: "data", variant: "treated", version, first: 0, last: 48000, offset, left: flat(n, level), right: flat(n, level), gain, hold: gain === null });
+        part(1, 0, 48000, 0.5, 0.8); player.take({ type: "play", at: 0 }); blocks(40);
+        part(2, player.at, 12000, 0.25, null);
+        const out = blocks(60).slice(0);
+        part(2, 0, 48000, 0.25, 1.5);
+        const more = blocks(60);
+        const steps = [...out, ...more].map((v, k, all) => (k ? Math.abs(v - all[k - 1]) : 0));
+        return [[Math.min(...out), Math.max(...out)], more.at(-1), Math.max(...steps)];"""
+    )
+    assert held == pytest.approx([0.4, 0.4], abs=1e-5)
+    assert exact == pytest.approx(0.375, abs=1e-5)
+    assert most < 0.001  # no click where it becomes known

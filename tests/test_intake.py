@@ -17,7 +17,7 @@ from miclane.core.engine.render import Cancel
 from miclane.core.errors import CancelledError, CutShortError, MicLaneError, UnusableChainError, UnusableSoundError
 from miclane.core.mix.document import Session
 from miclane.core.mix.words import read_words
-from miclane.core.printing import file_names
+from miclane.core.print_names import file_names
 from miclane.studio.recent import Recent
 from miclane.studio.studio import Studio
 

@@ -71,7 +71,8 @@ def test_snapshots_are_described_forgotten_and_printed_as_they_were(web, demo) -
     demo.app.state.printer.wait()
     row = demo.app.state.printer.row("salt-ferry", made["id"])
     assert row.state == "done" and "First" in row.files and '"of": "First"' in row.request
-    assert "Of the snapshot" in web.get(f"{SESSION}/print?snapshot={kept['id']}").text
+    page = web.get(f"{SESSION}/print?snapshot={kept['id']}").text
+    assert f'name="snapshot" value="{kept["id"]}" checked' in page and 'name="snapshot" value="" checked' not in page
     post(web, f"snapshots/{kept['id']}/delete")
     assert not demo.studio.snapshots.all("salt-ferry")
     assert web.post(f"{SESSION}/snapshots/{kept['id']}/delete").status_code == 404

@@ -236,7 +236,8 @@ def test_removed_of_the_song_is_untreated_less_treated(web: httpx.Client) -> Non
     assert residue_db(removed.astype(float), (untreated - treated).astype(float)) < -120
 
 
-def test_an_edit_brings_the_new_sound_along(web: httpx.Client) -> None:
+def test_an_edit_brings_the_new_sound_along(web: httpx.Client, demo: SimpleNamespace) -> None:
+    demo.studio.renderer(RATE).states.shrink(0)  # nothing of before the edit is to sound on
     a, b = 20 * RATE, 28 * RATE
     listening = {"lane": "lead", "hear": "lane", "start": a + RATE, "stop": a + 2 * RATE, "first": a, "last": b}
     edits = [{"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": -31.5}]

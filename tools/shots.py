@@ -1,4 +1,4 @@
-"""Takes docs/screenshots from the demo song: the main views by day, three of them by night."""
+"""Takes docs/screenshots from the demo song: the main views by day, two of them by night."""
 
 import sys
 import tempfile
@@ -11,8 +11,9 @@ LANE = "/s/salt-ferry/lane/lead"
 VIEWS = {
     "shelf": "/",
     "session": "/s/salt-ferry",
+    "passes": "/s/salt-ferry/passes?lane=lead",
     "lane-take": LANE,
-    "lane-trim": f"{LANE}?stage=trim",
+    "lane-tune": f"{LANE}?stage=tuned",
     "lane-eq": f"{LANE}?stage=clean&band=2",
     "lane-compressor": f"{LANE}?stage=peaks",
     "lane-deess": f"{LANE}?stage=deess",
@@ -21,20 +22,28 @@ VIEWS = {
     "lane-sections": f"{LANE}?stage=out",
     "space": "/s/salt-ferry/space",
     "fit": "/s/salt-ferry/fit",
+    "chains": "/s/salt-ferry/chains?to=double",
     "map": "/s/salt-ferry/map",
     "print": "/s/salt-ferry/print",
+    "sheet": "/s/salt-ferry/sheet",
     "work": "/s/salt-ferry/work",
 }
-NIGHT = ("lane-take", "lane-eq", "space", "map")
-LOOPS = {"lane-deess": (4.8, 9.9), "lane-sections": (20.0, 34.0)}  # a line full of s; several phrases
+NIGHT = ("lane-eq",)
+LOOPS = {
+    "lane-deess": (4.8, 9.9),
+    "lane-tune": (10.0, 15.2),
+    "lane-sections": (20.0, 34.0),
+}  # a line full of s; several phrases
 LOOPS |= dict.fromkeys(("space", "fit"), (20.5, 36.0))
 THERE = (("fader_db", -2.0), ("sends/plate/level_db", -5.0), ("stages/tone/on", False))  # of the lead, in the chorus
+KEPT = (("return:plate", "Plate, held down", ["space"]),)
+TUNED = {"kind": "tune", "id": "tuned"}
 BANDS = {"kind": "multiband", "id": "bands", "name": "Bands"}
 
 
 def wait(page: Page) -> None:
     """Until the loop is measured and drawn."""
-    if page.locator("#lufs").count() and "/print" not in page.url:
+    if page.locator("#lufs").count() and not page.url.endswith(("/print", "/sheet")):
         page.wait_for_function("() => document.querySelector('#lufs').textContent.includes('.')", timeout=120_000)
         levels = "[...document.querySelectorAll('[data-level]')]"
         page.wait_for_function(f"() => !{levels}.length || {levels}.some((e) => e.textContent)")
@@ -75,12 +84,23 @@ def main(folder: Path) -> None:
                         page.reload()
                         page.locator("[data-spread]").click()
                         page.wait_for_timeout(3000)
+                    if name == "lane-tune":
+                        edit = {"op": "insert", "path": "lanes/lead/stages", "index": 0, "value": TUNED}
+                        page.request.post(f"{root(address)}/s/salt-ferry/edits", data={"edits": [edit]})
+                        page.request.post(f"{root(address)}/s/salt-ferry/lane/lead/notes/tuned", timeout=120_000)
                     if name == "lane-sections":
                         for path, value in THERE:
                             body = {"edits": [{"op": "set", "path": f"lanes/lead/{path}", "value": value}]}
                             body["where"] = "section:chorus"
                             page.request.post(f"{root(address)}/s/salt-ferry/edits", data=body)
                         page.evaluate("sessionStorage.setItem('for:salt-ferry', 'section')")
+                    if name == "passes":
+                        edit = {"op": "set", "path": "lanes/lead/stages/tone/bands/1/gain_db", "value": 8.8}
+                        page.request.post(f"{root(address)}/s/salt-ferry/edits", data={"edits": [edit]})
+                    if name == "chains":
+                        for path, called, tags in KEPT:
+                            body = {"path": path, "name": called, "tags": tags}
+                            page.request.post(f"{root(address)}/s/salt-ferry/chains", data=body, timeout=120_000)
                     if name == "work":
                         _worked(page, f"{root(address)}/s/salt-ferry")
                     loop = [round(s * 48000) for s in LOOPS.get(name, (20.5, 25.9))]
@@ -92,11 +112,22 @@ def main(folder: Path) -> None:
                         page.click("#print-start")
                         page.get_by_role("link", name="Download").first.wait_for(timeout=120_000)
                     wait(page)
+                    if name == "sheet":
+                        page.wait_for_function("() => document.body.dataset.measured === '1'", timeout=120_000)
+                    if name == "lane-tune":
+                        page.locator('.note-bar[aria-label^="A4 at 12."]').click()
+                        page.locator("#note-panel").wait_for()
+                        page.wait_for_timeout(2000)
+                    if name == "passes":
+                        page.locator(".pass-line.again").first.wait_for(timeout=120_000)
+                        page.locator(".side .again").first.wait_for(timeout=120_000)
                     if name == "lane-sections":
                         page.click("#differences")
                         page.wait_for_timeout(800)
                     page.screenshot(path=folder / f"{name}{'-night' if light == 'dark' else ''}.png")
-                    if name == "lane-multiband":
+                    if name == "passes":
+                        page.request.post(f"{root(address)}/s/salt-ferry/undo")
+                    if name in ("lane-multiband", "lane-tune"):
                         for _ in range(2):
                             page.request.post(f"{root(address)}/s/salt-ferry/undo")
                     if name == "lane-sections":

@@ -140,8 +140,14 @@ def fit(
 def print_(
     session: Path,
     out: Annotated[Path, typer.Option(help="Folder to print into.")],
-    target: Annotated[list[str] | None, typer.Option(help="mix, vocals, lane:ID, return:ID or bus:ID.")] = None,
+    target: Annotated[
+        list[str] | None, typer.Option(help="mix, vocals, lane:ID, wet:ID, raw:ID, return:ID or bus:ID.")
+    ] = None,
     format: Annotated[str, typer.Option(help="wav-32, wav-24, wav-16, flac-24, flac-16 or ogg.")] = "wav-24",
+    naming: Annotated[str, typer.Option(help="How files are named: {song} {name} {number} …")] = "{song} - {name}",
+    loudness: Annotated[float | None, typer.Option(help="LUFS that each file is turned to by one gain.")] = None,
+    ceiling: Annotated[float | None, typer.Option(help="dBTP that it is turned no higher than.")] = None,
+    markers: Annotated[bool, typer.Option(help="Tell where the phrases are.")] = True,
     data: Data = None,
 ) -> None:
     """Print a session: its name or id in the data folder, or a session file (JSON) beside its sounds' data folder."""
@@ -166,7 +172,8 @@ def print_(
             raise UnknownPlaceError(f"there is no session “{session}” in {studio.data}")
         document = found.session
     try:
-        request = PrintRequest.model_validate({"targets": target or ["mix"], "format": format})
+        asked = {"targets": target or ["mix"], "format": format, "naming": naming, "markers": markers}
+        request = PrintRequest.model_validate({**asked, "loudness_lufs": loudness, "ceiling_dbtp": ceiling})
     except ValidationError as error:
         raise UnusableChainError(describe(error)) from error
     last = [-1]
@@ -177,7 +184,9 @@ def print_(
             sys.stderr.write(f"\rprinting {last[0]} %")
 
     for file in print_session(document, request, out, studio.sounds.reader(document.rate), progress):
-        typer.echo(str(file.path))
+        turned = "" if file.gain_db is None else f"  turned by {file.gain_db:+.1f} dB"
+        short = f", {file.short_lu:.1f} LU short of the loudness asked for" if file.short_lu > 0.05 else ""
+        typer.echo(f"{file.path}{turned}{short}")
 
 
 @app.command()
@@ -209,10 +218,10 @@ def begin(context: typer.Context) -> None:
 
 def main() -> None:
     """Entry: errors in one plain line, exit status 2 for unusable input."""
-    from . import serving, upkeep
+    from . import batching, keeping, serving, upkeep
 
-    serving.add_to(app)
-    upkeep.add_to(app)
+    for commands in (serving, upkeep, keeping, batching):
+        commands.add_to(app)
     try:
         app()
     except MicLaneError as error:

@@ -12,7 +12,7 @@ from .options import Data, default_data
 
 def add_to(app: typer.Typer) -> None:
     """Add the commands."""
-    for command in (backup, check):
+    for command in (backup, check, pack, unpack):
         app.command()(command)
 
 
@@ -28,6 +28,46 @@ def backup(
     size = back_up_all(studio, out)
     studio.close()
     typer.echo(f"{out}: {size / 1e6:.1f} MB")
+
+
+def pack(
+    session: Annotated[str, typer.Argument(help="A session of the data folder, by name or id.")],
+    out: Annotated[Path, typer.Option(help="Archive to write (.zip): all of it, opened by unpack anywhere.")],
+    data: Data = None,
+) -> None:
+    """A whole session as one archive: sounds, history, snapshots, blind results, chains; also while the server runs."""
+    from .keeping import session_named
+    from .studio.packing import pack as write
+    from .studio.studio import Studio
+
+    studio = Studio(_there(data))
+    try:
+        size = write(studio, session_named(studio, session).id, out)
+    finally:
+        studio.close()
+    typer.echo(f"{out}: {size / 1e6:.1f} MB")
+
+
+def unpack(
+    archive: Annotated[Path, typer.Argument(help="What pack wrote.")],
+    data: Data = None,
+) -> None:
+    """Open an archive into a data folder. Exit status 1 where something of it is missing. The server must not run."""
+    from .studio.studio import Studio
+    from .studio.unpacking import unpack as read
+
+    if not archive.is_file():
+        raise UnusableDataError(f"{archive}: there is no such file")
+    studio = Studio(data or default_data(), owner=True)
+    try:
+        done = read(studio, archive)
+    finally:
+        studio.close()
+    typer.echo(f"{done.state.id}  {done.state.session.name}")
+    for line in done.missing:
+        typer.echo(f"missing or damaged: {line}", err=True)
+    if done.missing:
+        sys.exit(1)
 
 
 def check(

@@ -98,7 +98,7 @@ def test_the_published_example_is_read_and_defaults_fill_the_rest() -> None:
         ),
         (lambda c: c["stages"][0]["bands"][0].update(slope_db_per_octave=13), "slope_db_per_octave must be one of 6"),
         (lambda c: c["stages"][2].update(threshold_db="loud"), "stages[2].threshold_db"),
-        (lambda c: c.update(version=3), "version"),
+        (lambda c: c.update(version=4), "version"),
         (lambda c: c.update(format="other"), "format"),
         (lambda c: c["stages"][4].pop("kind"), "stages[4]: has no “kind”"),
         (lambda c: c["stages"][2].update(attack_ms=float("nan")), "stages[2].attack_ms"),

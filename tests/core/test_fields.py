@@ -27,6 +27,7 @@ BASES: dict[str, dict[str, Any]] = {  # settings at which a kind has something t
     "gate": {"threshold_db": -16, "phrases": PASSAGES[:1], "breaths": PASSAGES[1:]},
     "sending": {"openings": [{"start_s": 0.4, "end_s": 0.8, "level_db": -3}]},
     "delay": {"note": "ms", "time_ms": 90},
+    "tune": {"notes": [{"start_s": 0.1, "end_s": 0.9, "pitch": 57.4}, {"start_s": 0.9, "end_s": 1.8, "pitch": 57.3}]},
 }
 NEEDS = {("delay", "other_note"): {"sides": "two times"}, ("delay", "other_ms"): {"sides": "two times"}}
 

@@ -108,6 +108,16 @@ def test_a_song_begins_with_what_still_sounds_there() -> None:
     assert db(float(np.abs(heard(states) - printed[:, start : 10 * RATE]).max())) < -180
 
 
+def test_what_was_run_in_from_nothing_leaves_no_state_of_before_it_was_heard() -> None:
+    graph, read, _ = opened(sung(12))
+    key, states, start = graph.places[TREATED], States(), 8 * RATE
+    for _ in flow(graph, key, start, 10 * RATE, read, 2 * RATE, Cancel(), states):
+        pass
+    twins = [node.twin for node in graph.needed(key) if node.twin]
+    assert all(states.before(twin, start - BLOCK, 0) is None for twin in twins)
+    assert all(states.before(twin, 10 * RATE - 1, start) is not None for twin in twins)
+
+
 def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
     x = sung(6)
     (graph, _, session), changed = opened(x), opened(x, Set(path="lanes/lead/stages/opto/ratio", value=3.0))[0]

@@ -10,7 +10,8 @@ from miclane.core.audio import read_sound
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.mix.edits import Insert, Set, apply
-from miclane.core.printing import PrintRequest, left_out, peaks_dbfs, print_session
+from miclane.core.print_targets import left_out
+from miclane.core.printing import PrintRequest, peaks_dbfs, print_session
 from miclane.core.stages.base import TAKEN, Stage, load_kinds
 from miclane.core.units import amplitude
 
@@ -72,7 +73,7 @@ def test_what_a_stem_cannot_go_through_is_named(demo) -> None:
     assert left_out(session, "bus:lead") == ["Ceiling of Mix"]
 
 
-LINEAR = {"eq", "reverb", "impulse", "delay", "chorus", "split"}
+LINEAR = {"eq", "reverb", "impulse", "delay", "chorus", "split", "sway"}
 
 
 @pytest.mark.parametrize("kind", sorted(KINDS))

@@ -12,7 +12,7 @@ from miclane.core.audio import read_sound
 from miclane.core.findings.answers import answer_edits
 from miclane.core.findings.finding import Finding, NewBand, NewStage
 from miclane.core.findings.rules import find, low_cut_hz, measure_again
-from miclane.core.measure.balance import sung_spread_db
+from miclane.core.measure.balance import sung_levels
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.measure.noise import find_hum, noise_floor_dbfs
 from miclane.core.measure.phrases import Span, find_phrases
@@ -182,7 +182,7 @@ def test_breaths_of_made_speech() -> None:
 def test_only_a_heavily_compressed_take_reads_as_one() -> None:
     crush = Compressor(threshold_db=-38, ratio=6, attack_ms=2, release_ms=100)
     for audio in (with_noise(sung(0).audio, -66), read_sound(SONG / "double.flac").audio):
-        raw, crushed = (sung_spread_db(x, RATE, track_pitch(x, RATE)[0]) for x in (audio, run(crush, audio).y))
+        raw, crushed = (sung_levels(x, RATE, track_pitch(x, RATE)[0]).spread_db for x in (audio, run(crush, audio).y))
         assert raw > 9
         assert crushed < 7
 

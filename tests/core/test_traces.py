@@ -137,6 +137,7 @@ TONES: dict[str, tuple[dict[str, Any], float, float]] = {
     "deess": ({"by_hand": [{"start_s": 0.5, "end_s": 5, "gain_db": -8}]}, 7000, -20),
     "plosive": ({"by_hand": [{"start_s": 0.5, "end_s": 5, "gain_db": -12}]}, 60, -20),
     "multiband": ({}, 997, -14),
+    "tame": ({"line_db": 3}, 3000, -20),
     "eq": ({"bands": [{"frequency_hz": 997, "q": 4, "dynamic": {"threshold_db": -40, "change_db": -7}}]}, 997, -14),
 }
 

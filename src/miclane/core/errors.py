@@ -51,3 +51,7 @@ class ConflictError(MicLaneError):
 
 class CancelledError(MicLaneError):
     """Work given up because something newer overtook it or the user asked."""
+
+
+class UnusableArchiveError(MicLaneError):
+    """An archive of a session of which nothing can be used."""

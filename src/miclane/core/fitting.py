@@ -84,8 +84,18 @@ def fit_files(
     return told
 
 
+def clarity_of_files(
+    voice: np.ndarray, music: np.ndarray, rate: int, listening_db_spl: float = LISTENING_DB_SPL
+) -> float | None:
+    """Mean clarity of (channels, frames) in what is heard with it, as of `fit_files`; None where nothing is sung."""
+    frames, hop = max(voice.shape[1], music.shape[1]), hop_of(rate)
+    voice, music = (cut_padded(x, 0, frames) for x in (voice, music))
+    spans = [Span(p.start // hop, -(-p.end // hop)) for p in find_phrases(voice, rate)]
+    return _mean(_clarities(band_powers(voice, rate), {"music": band_powers(music, rate)}, spans, listening_db_spl))
+
+
 def _chain(pocket: Eq) -> Chain:
-    return Chain(format="mic-lane/chain", version=2, name="Pocket", stages=(pocket,))
+    return Chain(format="mic-lane/chain", version=3, name="Pocket", stages=(pocket,))
 
 
 def _clarities(

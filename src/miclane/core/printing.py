@@ -8,14 +8,16 @@ from pathlib import Path
 from typing import Literal
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from .engine.builder import Builder
+from .cues import mark, phrases_of, write_vtt
 from .engine.graph import Graph
 from .engine.render import Cancel, SoundReader
 from .engine.stream import stream
-from .errors import UnusableChainError
-from .mix.document import Bus, Lane, Return, Session
+from .mix.document import Session
+from .print_levels import Level, level_of, turn
+from .print_names import USUAL, check_naming, file_names, named
+from .print_targets import find_target, nodes_of
 from .sound_writer import SoundWriter
 from .stages.base import Settings
 
@@ -26,22 +28,40 @@ Format = Literal["wav-32", "wav-24", "wav-16", "flac-24", "flac-16", "ogg"]
 
 
 class PrintRequest(Settings):
-    """What to print: `mix`, `vocals`, `lane:ID`, `return:ID`, `bus:ID`; each after its fader.
+    """What to print (names as of `print_targets.find_target`); each after its fader.
 
     As `stems` they add up to the mix: each goes through the faders of the buses after it and through those of their
-    stages that are linear; the others are left out (`left_out` names them).
+    stages that are linear; the others are left out (`left_out` names them). With a target loudness each file is turned
+    by one gain until it has that, with a ceiling until its true peak is there, with both no higher than either;
+    stems by the gain of their sum. Nothing is limited for it. `naming` as of `print_names`; with `markers` files tell
+    where their phrases are.
     """
 
     targets: tuple[str, ...] = Field(("mix",), min_length=1, max_length=200)
     stems: bool = False
     format: Format = "wav-24"
+    naming: str = Field(USUAL, min_length=1, max_length=200)
+    loudness_lufs: float | None = Field(None, ge=-60, le=0, allow_inf_nan=False)
+    ceiling_dbtp: float | None = Field(None, ge=-30, le=0, allow_inf_nan=False)
+    markers: bool = True
+
+    @model_validator(mode="after")
+    def _can_be_named(self) -> "PrintRequest":
+        check_naming(self.naming)
+        return self
+
+    @property
+    def turned(self) -> bool:
+        """Whether files are turned to a level of their own."""
+        return self.loudness_lufs is not None or self.ceiling_dbtp is not None
 
 
 @dataclass(frozen=True)
 class Printed:
     """A file that was made and the place in the graph it was taken from.
 
-    `clipped` samples were over full scale, by `over_db` at most, and the format could not hold them.
+    `clipped` samples were over full scale, by `over_db` at most, and the format could not hold them. `gain_db` is what
+    it was turned by to its level, None where none was asked for; `short_lu` what it is short of the loudness asked for.
     """
 
     target: str
@@ -49,44 +69,8 @@ class Printed:
     path: Path
     clipped: int = 0
     over_db: float = 0.0
-
-
-def place_of(session: Session, target: str) -> str:
-    """Graph place of a target; UnusableChainError when the session has none of that name."""
-    kind, _, name = target.partition(":")
-    if target in ("mix", "vocals"):
-        kind, name = "bus", target
-    if name not in {x.id for x in members(session, kind)}:
-        raise UnusableChainError(f"there is nothing called “{target}” to print")
-    return f"{kind}:{name}:out"
-
-
-def members(session: Session, kind: str) -> tuple[Lane | Return | Bus, ...]:
-    """All lanes, returns or buses; none for another kind."""
-    return {"lane": session.lanes, "return": session.returns, "bus": session.buses}.get(kind, ())  # type: ignore[return-value]
-
-
-def name_of(session: Session, target: str) -> str:
-    """What a target is called."""
-    kind, _, name = place_of(session, target).removesuffix(":out").partition(":")
-    return next(x.name for x in members(session, kind) if x.id == name)
-
-
-def _after(session: Session, target: str) -> list[Bus]:
-    """The buses that a target goes through on its way to the mix, in order."""
-    kind, _, name = place_of(session, target).removesuffix(":out").partition(":")
-    member = next(x for x in members(session, kind) if x.id == name)
-    return session.buses_from(member.into if isinstance(member, Bus) else member.bus)
-
-
-def left_out(session: Session, target: str) -> list[str]:
-    """What a stem does not go through on its way to the mix, since it does not act on each part by itself."""
-    return [
-        f"{stage.label} of {bus.name}"
-        for bus in _after(session, target)
-        for stage in bus.stages
-        if stage.on and not stage.linear
-    ]
+    gain_db: float | None = None
+    short_lu: float = 0.0
 
 
 class _End:
@@ -119,26 +103,6 @@ class _End:
         return sum(each[0].shape[1] for each in self._held) > self.patience
 
 
-def flat_path(name: str) -> str:
-    """A name as a file name: letters, digits, spaces and dashes, at most 80 characters and 180 bytes."""
-    kept = "".join(c if c.isalnum() or c in " -_" else "_" for c in name).strip()[:80]
-    return kept.encode()[:180].decode(errors="ignore").strip() or "print"
-
-
-def file_names(titles: list[str]) -> list[str]:
-    """A file name for each title, all different, also where a system takes capitals and small letters for the same."""
-    names: list[str] = []
-    taken: set[str] = set()
-    for title in titles:
-        base = flat_path(title)
-        name, number = base, 2
-        while name.casefold() in taken:
-            name, number = f"{base} {number}", number + 1
-        taken.add(name.casefold())
-        names.append(name)
-    return names
-
-
 def _write(writers: list[SoundWriter], blocks: list[np.ndarray]) -> None:
     for writer, block in zip(writers, blocks, strict=True):
         writer.write(block)
@@ -151,64 +115,90 @@ def print_session(
     read: SoundReader,
     progress: Callable[[float], None] = lambda share: None,
     cancel: Cancel | None = None,
+    snapshot: str = "",
+    taken: tuple[str, ...] = (),
 ) -> list[Printed]:
-    """Print into `folder`; files are complete when this returns, and none is left when it raises."""
-    graph, keys = _wanted(session, request)
+    """Print into `folder`; files are complete when this returns, and none is left when it raises.
+
+    `snapshot` names what the session is of, for names of files; `taken` are names that are others' already.
+    """
+    graph, keys = nodes_of(session, request.targets, request.stems)
     kind, _, bits = request.format.partition("-")
     folder.mkdir(parents=True, exist_ok=True)
-    names = file_names([f"{session.name} - {name_of(session, t)}" for t in request.targets])
+    found = [find_target(session, t) for t in request.targets]
+    titles = [
+        named(request.naming, session, t.kind, t.title, len(taken) + k, snapshot, f"{bits} bit" if bits else kind)
+        for k, t in enumerate(found, 1)
+    ]
+    names = file_names([*taken, *titles])[len(taken) :]
     files = [Printed(t, f"{n}.{kind}", folder / f"{n}.{kind}") for t, n in zip(request.targets, names, strict=True)]
     parts = [f.path.with_name(f".part-{f.path.name}") for f in files]
-    writers = []
+    drafts = [p.with_name(f"{p.name}.float.wav") for p in parts] if request.turned else []
+    share = 0.8 if request.turned else 1.0
+    writers: list[SoundWriter] = []
     try:
-        for part, key in zip(parts, keys, strict=True):
-            writers.append(SoundWriter(part, session.rate, graph.nodes[key].channels, int(bits or 32)))  # type: ignore[arg-type]
-        end = _End(graph, keys)
-        with ThreadPoolExecutor(1) as scribe:
-            writing: deque[Future[None]] = deque()
-            for blocks in stream(graph, keys, end.latest, read, cancel):
-                writing.extend(scribe.submit(_write, writers, each) for each in end.take(blocks))
-                while len(writing) > _AHEAD:
-                    writing.popleft().result()
-                progress(min(end.done / (end.frames + end.patience), 1.0))
-                if end.is_over():
-                    break
-            for written in writing:
-                written.result()
-        for writer in writers:
-            writer.close()
+        channels = [graph.nodes[key].channels for key in keys]
+        for part, count in zip(drafts or parts, channels, strict=True):
+            writers.append(SoundWriter(part, session.rate, count, 32 if drafts else int(bits or 32)))  # type: ignore[arg-type]
+        _stream(graph, keys, read, writers, lambda done: progress(done * share), cancel)
+        levels = [Level()] * len(files)
+        if drafts:
+            levels = level_of(drafts, request.loudness_lufs, request.ceiling_dbtp, request.stems, cancel)
+            for k, (draft, part, level) in enumerate(zip(drafts, parts, levels, strict=True)):
+                writers[k] = turn(draft, part, level.gain_db, int(bits or 32), cancel)
+                progress(share + (1 - share) * (k + 1) / len(files))
+        spans = [phrases_of(session, file.target) if request.markers else [] for file in files]
+        for part, phrases in zip(parts, spans, strict=True):
+            if kind == "wav":
+                mark(part, phrases)
         for part, file in zip(parts, files, strict=True):
             part.replace(file.path)
+        for file, phrases in zip(files, spans, strict=True):
+            if kind != "wav" and phrases:
+                write_vtt(file.path.with_suffix(".vtt"), phrases, session.rate)
     finally:
         for writer in writers:
             writer.abandon()
-        for part in parts:
+        for part in (*parts, *drafts):
             part.unlink(missing_ok=True)
-    return [_with_clipping(file, writer) for file, writer in zip(files, writers, strict=True)]
+    return [_told(f, w, x, request.turned) for f, w, x in zip(files, writers, levels, strict=True)]
 
 
-def _wanted(session: Session, request: PrintRequest) -> tuple[Graph, list[str]]:
-    """The graph of a session, and the node of each target."""
-    builder = Builder(session)
-    graph = builder.build()
-    places = [place_of(session, t) for t in request.targets]
-    keys = [graph.places[place] for place in places]
-    if request.stems:
-        after = [_after(session, t) for t in request.targets]
-        keys = [builder.stem(p, way[0].id) if way else graph.places[p] for p, way in zip(places, after, strict=True)]
-    return graph, keys
+def _stream(
+    graph: Graph,
+    keys: list[str],
+    read: SoundReader,
+    writers: list[SoundWriter],
+    progress: Callable[[float], None],
+    cancel: Cancel | None,
+) -> None:
+    """Render all at once into their files, to the end of the last tail."""
+    end = _End(graph, keys)
+    with ThreadPoolExecutor(1) as scribe:
+        writing: deque[Future[None]] = deque()
+        for blocks in stream(graph, keys, end.latest, read, cancel):
+            writing.extend(scribe.submit(_write, writers, each) for each in end.take(blocks))
+            while len(writing) > _AHEAD:
+                writing.popleft().result()
+            progress(min(end.done / (end.frames + end.patience), 1.0))
+            if end.is_over():
+                break
+        for written in writing:
+            written.result()
+    for writer in writers:
+        writer.close()
 
 
 def sounds_of(session: Session, request: PrintRequest) -> tuple[str, ...]:
     """What names the sound of each target: the same name, the same samples."""
-    return tuple(_wanted(session, request)[1])
+    return tuple(nodes_of(session, request.targets, request.stems)[1])
 
 
 def peaks_dbfs(
     session: Session, request: PrintRequest, read: SoundReader, cancel: Cancel | None = None
 ) -> tuple[float, ...]:
     """The highest sample of each target in dB of full scale, −200 for silence, without writing anything."""
-    graph, keys = _wanted(session, request)
+    graph, keys = nodes_of(session, request.targets, request.stems)
     end, peaks = _End(graph, keys), [1e-10] * len(keys)
     for blocks in stream(graph, keys, end.latest, read, cancel):
         for each in end.take(blocks):
@@ -218,7 +208,7 @@ def peaks_dbfs(
     return tuple(20 * float(np.log10(peak)) for peak in peaks)
 
 
-def _with_clipping(file: Printed, writer: SoundWriter) -> Printed:
-    if not writer.clipped:
-        return file
-    return replace(file, clipped=writer.clipped, over_db=20 * float(np.log10(writer.peak)))
+def _told(file: Printed, writer: SoundWriter, level: Level, turned: bool) -> Printed:
+    if writer.clipped:
+        file = replace(file, clipped=writer.clipped, over_db=20 * float(np.log10(writer.peak)))
+    return replace(file, gain_db=level.gain_db, short_lu=level.short_lu) if turned else file

@@ -20,6 +20,7 @@ from .mix.edits import Set, apply, with_ids
 from .mix.paths import Path
 from .stages.base import Key, Stage
 from .stages.eq import Eq
+from .stages.tune import Tune
 
 _FILE, _KEY, _ON_ITS_WAY, _LEAST_POWER = "0" * 64, "1" * 64, "2" * 64, 1e-10
 _LONGEST_TAIL_S = 60.0  # of each stage
@@ -34,9 +35,9 @@ def process(
 
     `key` is what keyed stages hear (the sound itself when there is none). With `traces`, what every stage did.
     Stages with `auto_makeup` are matched to this file, an EQ only where the chain says so: one that says nothing of it
-    has the gain of its bands and no other.
+    has the gain of its bands and no other. A tune that has no notes gets those of this file.
     """
-    stages = with_ids([_plain(s) for s in chain.stages])
+    stages = with_ids([_plain(s) for s in _with_notes(chain, audio, rate)])
     for i, stage in enumerate(stages):
         stage["id"] = f"n{i}"
         for b, branch in enumerate(stage.get("branches", [])):
@@ -86,6 +87,15 @@ def process(
             }
         )
     return found.audio, told
+
+
+def _with_notes(chain: Chain, audio: np.ndarray, rate: int) -> list[Stage]:
+    """The stages, those that work on notes and have none with those of this file."""
+    if not any(isinstance(s, Tune) and not s.notes for s in chain.stages):
+        return list(chain.stages)
+    from .measure.notes import with_notes  # which other chains need not wait for
+
+    return [with_notes(s, audio, rate) for s in chain.stages]
 
 
 def _plain(stage: Stage) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 import re
 
 from .errors import UnusableValueError
+from .units import NOTES
 
 SCALES: dict[str, tuple[int, ...]] = {
     "major": (0, 2, 4, 5, 7, 9, 11),
@@ -63,3 +64,8 @@ def _written(letter: str, accidental: str) -> str:
 
 def _class(note: str) -> int:
     return (_LETTERS[note[0].lower()] + {"#": 1, "♯": 1, "b": -1, "♭": -1}.get(note[1:], 0)) % 12
+
+
+def name_of_class(pitch_class: int) -> str:
+    """What a pitch class (0 is C) is called."""
+    return NOTES[pitch_class % 12]

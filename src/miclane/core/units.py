@@ -37,11 +37,15 @@ FORMATS: dict[str, tuple[Format, ...]] = {
     "s": (Format(0, 2, "s"),),
     "%": (Format(0, 0, "%", 0.01),),
     "pan": (Format(0, 0, "", 0.01),),
+    "cents": (Format(0, 0, "cents"),),
+    "octaves": (Format(0, 1, "octaves"),),
     ":1": (Format(20, 0, ":1"), Format(0, 1, ":1")),
 }
 
 _NOTE = re.compile(r"^([a-g])([#b♯♭]?)(-?\d)$")
-_NUMBER = re.compile(r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|db ?spl|lufs|lu|ms|s|%|st|x)?(?::1)?$")
+_NUMBER = re.compile(
+    r"^([+-]?\d*\.?\d+)\s*(k)?\s*(hz|db|dbtp|dbfs|db ?spl|lufs|lu|ms|s|%|st|x|c|cents?|oct(?:aves?)?)?(?::1)?$"
+)
 _PAN = re.compile(r"^(?:([lrc])\s*(\d*\.?\d*)|([+-]?\d*\.?\d+)\s*([lrc]?))$")
 _FRACTION = re.compile(r"^(\d+)/(\d+)([dt.]?)$")
 
@@ -59,6 +63,14 @@ def note_name(frequency_hz: float) -> str:
     nearest = round(semitones)
     cents = round((semitones - nearest) * 100)
     return f"{NOTES[nearest % 12]}{nearest // 12 - 1} {f'{cents:+d}'.replace('-', '−')}c"
+
+
+def note_of(midi: float) -> str:
+    """The nearest note of a MIDI number (69 is A4), with the offset in cents where there is one: `A4 −38c`."""
+    nearest = math.floor(midi + 0.5)
+    cents = round((midi - nearest) * 100)
+    name = f"{NOTES[nearest % 12]}{nearest // 12 - 1}"
+    return f"{name} {cents:+d}c".replace("-", "−", 1) if cents else name
 
 
 def note_hz(name: str) -> float:

@@ -27,7 +27,14 @@ def _lead_stages() -> list[dict[str, Any]]:
                 {"shape": "bell", "frequency_hz": 523, "gain_db": -8.2, "q": 7.6},
             ],
         },
-        {"kind": "deess", "id": "deess", "name": "De-ess", "threshold_db": -13, "max_cut_db": 8},
+        {
+            "kind": "deess",
+            "id": "deess",
+            "name": "De-ess",
+            "threshold_db": -18,
+            "max_cut_db": 12,
+            "low_hz": 3000,
+        },
         {
             "kind": "compressor",
             "id": "peaks",
@@ -89,7 +96,7 @@ def _lead_stages() -> list[dict[str, Any]]:
                 {"shape": "high_shelf", "frequency_hz": 9500, "gain_db": 2.8, "q": 0.7},
             ],
         },
-        {"kind": "deess", "id": "again", "name": "Again", "threshold_db": -10, "max_cut_db": 6, "low_hz": 5600},
+        {"kind": "deess", "id": "again", "name": "Again", "threshold_db": -15, "max_cut_db": 9, "low_hz": 3200},
         {"kind": "limiter", "id": "ceiling", "name": "Ceiling", "ceiling_dbtp": -8.5, "gain_db": 2.0},
     ]
 
@@ -106,7 +113,14 @@ def _backing_stages(low_cut_hz: float) -> list[dict[str, Any]]:
                 {"shape": "high_shelf", "frequency_hz": 7000, "gain_db": -2.0, "q": 0.7},
             ],
         },
-        {"kind": "deess", "id": "deess", "name": "De-ess", "threshold_db": -14, "max_cut_db": 10},
+        {
+            "kind": "deess",
+            "id": "deess",
+            "name": "De-ess",
+            "threshold_db": -17,
+            "max_cut_db": 12,
+            "low_hz": 3400,
+        },
         {
             "kind": "compressor",
             "id": "level",

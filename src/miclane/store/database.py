@@ -17,8 +17,8 @@ from ..core.errors import DamagedDataError, UnusableDataError
 from .folder import prepare_folder
 
 log = structlog.get_logger()
-HEAD = "0003"
-KNOWN = ("0001", "0002", "0003")
+HEAD = "0004"
+KNOWN = ("0001", "0002", "0003", "0004")
 KEPT_BACKUPS = 7
 _MIGRATIONS = Path(__file__).parent / "migrations"
 _PRAGMAS = ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=30000")
@@ -138,7 +138,9 @@ class Database:
         if list(said) != ["ok"]:
             raise self._damaged(str(said[0]).splitlines()[-1])
         if at == HEAD:
-            missing = {"sessions", "steps", "changes", "sounds", "prints", "snapshots", "hearings"} - set(tables)
+            missing = {"sessions", "steps", "changes", "sounds", "prints", "snapshots", "hearings", "chains"} - set(
+                tables
+            )
             if missing:
                 raise self._damaged(f"its table “{min(missing)}” is missing")
             return

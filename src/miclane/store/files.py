@@ -3,6 +3,7 @@
 import errno
 import os
 import secrets
+import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -42,5 +43,8 @@ def sweep_parts(folder: Path) -> int:
     """Take away what was being written when the program ended; how many files that were."""
     stale = [p for p in folder.rglob("*") if p.name.endswith(".part") or p.name.startswith(".part-")]
     for path in stale:
-        path.unlink(missing_ok=True)
+        if path.is_dir() and not path.is_symlink():
+            shutil.rmtree(path, ignore_errors=True)
+        else:
+            path.unlink(missing_ok=True)
     return len(stale)

@@ -99,6 +99,21 @@ class SnapshotRow(Base):
     created: Mapped[str] = mapped_column(default=now)
 
 
+class ChainRow(Base):
+    """A chain that is kept: its file (JSON), where it was made and what it did there (JSON), what a swap keeps."""
+
+    __tablename__ = "chains"
+    id: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    note: Mapped[str] = mapped_column(Text, default="")
+    tags: Mapped[str] = mapped_column(default="")  # with commas between
+    made: Mapped[str] = mapped_column(Text, default="{}")
+    keeps: Mapped[str] = mapped_column(default="")  # with commas between
+    document: Mapped[str] = mapped_column(Text)
+    created: Mapped[str] = mapped_column(default=now)
+    deleted: Mapped[str] = mapped_column(default="")
+
+
 class HearingRow(Base):
     """What was heard blind over frames [first, last): the question, and what was `told` (JSON)."""
 

@@ -3,7 +3,8 @@
 import numpy as np
 
 from ..core.errors import NothingThereError
-from ..core.measure.thresholds import Spread, begin, makeup_db
+from ..core.measure.noticing import change_db, just_noticed
+from ..core.measure.thresholds import Spread, after, begin, makeup_db
 from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import Path, find_stage
 from ..core.stages.base import Stage
@@ -39,3 +40,22 @@ def match_edits(stage: Stage, place: str, before: np.ndarray, rate: int) -> list
     now = float(getattr(stage, "makeup_db", 0.0))
     wanted = round(float(np.clip(now + by, -24, 36)), 1)
     return [] if abs(wanted - now) < _LEAST_DB else [Set(path=f"{place}/makeup_db", value=wanted)]
+
+
+def noticed_edits(stage: Stage, place: str, before: np.ndarray, rate: int, first: int) -> list[Edit]:
+    """What turns a stage until what it does to (channels, frames), from frame `first` of the song on, is just noticed.
+
+    NothingThereError where it is not noticed at its most.
+    """
+    field, most = stage.noticed_by
+    both = np.repeat(before, 2, axis=0) if stage.channels_out(before.shape[0]) > before.shape[0] else before
+
+    def made(share: float) -> float:
+        turned = stage.model_copy(update={field: share * most})
+        return change_db(both, after(turned, before, rate, first), rate)
+
+    share = just_noticed(made)
+    if share is None:
+        raise NothingThereError(f"{stage.label} is not noticed here however much of it there is")
+    value = round(share * most, 3 if most <= 1 else 1)
+    return [Set(path=f"{place}/{field}", value=value)]

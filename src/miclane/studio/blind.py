@@ -11,10 +11,12 @@ from sqlalchemy import select
 
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.measure.chance import Verdict, preferred, told_apart
+from ..core.measure.equal import gains_db
 from ..core.measure.loudness import integrated_lufs
 from ..core.mix.alternatives import alternative_of, differences
 from ..core.mix.edits import new_id
 from ..core.mix.sections import SONG
+from ..core.units import amplitude
 from ..store.sessions import State
 from ..store.tables import HearingRow, now
 from .graphs import Hear
@@ -105,11 +107,11 @@ class Blind:
         if seconds > _MOST_S:
             raise MicLaneError(f"a loop of up to {_MOST_S / len(sides):.0f} s can be heard blind in {len(sides)} ways")
         sounds = [self._sound(state, side, span, hear, lane) for side in sides]
-        loud = [integrated_lufs(x, state.session.rate) for x in sounds]
-        if min(loud) < -70:
+        loud = {k: integrated_lufs(x, state.session.rate) for k, x in enumerate(sounds)}
+        if min(loud.values()) < -70:
             raise MicLaneError("one of them is silent here: it could be told at once")
-        gains = [10 ** ((min(loud) - level) / 20) for level in loud]
-        sounds = [(x * gain).astype(np.float32) for x, gain in zip(sounds, gains, strict=True)]
+        gains = gains_db(loud)
+        sounds = [(x * amplitude(gains[k])).astype(np.float32) for k, x in enumerate(sounds)]
         names = [_name(state, side) for side in sides]
         lines = [[x.text for x in differences(state.song, s)] if s not in ("", "untreated") else [] for s in sides]
         letters = sorted(_CHANCE.sample(_LETTERS, len(sides)))

@@ -139,6 +139,35 @@ def mean_clarity(values: list[float | None]) -> float | None:
     return float(np.mean(there)) if there else None
 
 
+def clarity_along(
+    studio: Studio, state: State, voice: str, first: int, last: int, cancel: Cancel | None = None
+) -> list[tuple[str, float]]:
+    """Mean clarity of a voice over [first, last) in the music alone, called "", and as each other voice and then each
+    return that is heard comes to it, by name; empty where nothing is sung."""
+    session, rate = state.session, state.session.rate
+    cancel = cancel or studio.newest(state)
+    voices = voices_of(session, voice)
+    powers = _stems(studio, state, "", first, last, cancel)
+    own = [powers.pop(x.id) for x in voices if x.id in powers]
+    if not own:
+        return []
+    spans = [
+        _places(p.start, p.end, first, last, hop_of(rate)) for p in voices[0].phrases if _inside(p, first, last) > 0
+    ]
+    music = [x.id for x in session.lanes if x.role == "music" and x.id in powers]
+    rest = sum((powers[name] for name in music), np.zeros_like(own[0]))
+    found: list[tuple[str, float]] = []
+    for name in ("", *(n for n in powers if n not in music)):
+        cancel.check()
+        rest = rest + powers[name] if name else rest
+        clear = [clarity_of(sum(own)[THIRDS], rest[THIRDS], s, (), session.listening_db_spl)[0] for s in spans]  # type: ignore[index]
+        mean = mean_clarity([_index(c) for c in clear])
+        if mean is None:
+            return []
+        found.append((name, mean))
+    return found
+
+
 def _index(clear: Clear | None) -> float | None:
     return clear.clarity if clear else None
 

@@ -1,4 +1,5 @@
-"""What follows from an edit and is part of its step: makeup of EQs, compressors, drives; linked duckers."""
+"""What follows from an edit and is part of its step: what handles move, makeup of EQs, compressors, drives, linked
+duckers."""
 
 from collections.abc import Callable
 from functools import partial
@@ -14,6 +15,7 @@ from ..core.measure.matching import makes_up, match_edits
 from ..core.mix.document import Session, flat_stages
 from ..core.mix.edits import Edit, apply
 from ..core.mix.following import following_edits
+from ..core.mix.handling import check_handles, handle_edits, renumbered
 from ..core.mix.links import link_edits
 from ..core.mix.local import after_edits, check
 from ..core.mix.paths import Path, find_path, path_names
@@ -39,19 +41,26 @@ class Follows:
 
     def __call__(self, session: Session, edits: list[Edit], gesture: str = "") -> list[Edit]:
         """What follows from `edits`, which the session has already."""
+        check_handles(session, edits)
+        moved = handle_edits(session, edits) + renumbered(session, edits)
+        if moved:
+            session, edits = apply(session, moved).session, [*edits, *moved]
         if copied := following_edits(session, edits) + after_edits(session, edits):
             session, edits = apply(session, copied).session, [*edits, *copied]
         check(session)
-        return copied + self.made_up(session, edits, gesture)
+        return moved + copied + self.made_up(session, edits, gesture)
 
     def made_up(self, session: Session, edits: list[Edit], gesture: str) -> list[Edit]:
-        """What follows from `edits` by stages that make up their level, and by duckers that are linked."""
-        found = makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
+        """What follows from `edits` by handles, by stages that make up their level, and by duckers that are linked."""
+        moved = handle_edits(session, edits)
+        if moved:
+            session, edits = apply(session, moved).session, [*edits, *moved]
+        found = moved + makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
         found += link_edits(session, edits)
         other = frozenset(e.path.split("/")[-2] for e in edits if e.path.endswith("/response"))
         if not other and not any(_makes_up(m.stages) for m in session.paths):
             return found
-        made = apply(session, found).session if found else session
+        made = apply(session, found[len(moved) :]).session if found[len(moved) :] else session
         reached = partial(_reaches, edits, own=gesture != "")
         return found + match_edits(made, reached, self._coming_in, made.rate, other)
 

@@ -13,6 +13,7 @@ from .recent import Recent
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]
 Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed", "pair", "music"]
 SongVariant = Literal[Variant, "removed"]
+CHAIN, VOCALS, EVERYTHING = "chain:", "vocals:", "everything:"  # what is bypassed, beside stages and branches
 BandAlone = tuple[str, int]  # a stage and a part of it, as of PlainBuilder
 
 
@@ -69,6 +70,14 @@ class Graphs:
 
         return self._graphs.get((state.seen_name, state.version, "unsung"), build)
 
+    def _bypassed(self, state: State, lane: str, scope: str) -> Graph:
+        """Graph without the stages of the path (CHAIN), of all sung lanes (VOCALS), or of everything, returns silent.
+
+        Every other scope is the id of a stage, or `branch:` and the id of a branch.
+        """
+        left_out = {CHAIN: lane, VOCALS: "*", EVERYTHING: "**"}.get(scope)
+        return self.of(state, left_out) if left_out else self.of(state, bypass=(lane, scope))
+
     def target(self, graph: Graph, hear: Hear, lane: str) -> str:
         """Key of the node that is heard; `lane` names the path that is alone, dry, or a return."""
         place = {
@@ -101,7 +110,7 @@ class Graphs:
         if variant == "band":
             return self.of(state, alone=(lane, *band))
         if variant == "bypassed":
-            return self.of(state, bypass=(lane, band[0]))
+            return self._bypassed(state, lane, band[0])
         if variant == "untreated":
             return self.of(state, lane if hear in ("lane", "dry") else "*")
         if variant in ("pair", "music"):

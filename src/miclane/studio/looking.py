@@ -48,9 +48,10 @@ def stations(
         if trace is None or stage.splits:
             continue
         r = read_stage(trace, first, last)
+        here = stage.in_song(state.session.tempo_bpm, state.session.key)
         told[stage.id] = {
-            "figure": stage.figure(r),
-            "says": stage.says(r),
+            "figure": here.figure(r),
+            "says": here.says(r),
             "change_db": round(r.change_db, 2),
             "median_db": round(r.reduction_median_db, 2),
             "p95_db": round(r.reduction_p95_db, 2),

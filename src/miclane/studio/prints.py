@@ -5,35 +5,26 @@ import shutil
 import threading
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import structlog
 from sqlalchemy import delete, select
 
-from ..core.audio import read_sound
+from ..core.cues import phrases_of
 from ..core.engine.render import Cancel
 from ..core.errors import CancelledError, MicLaneError, UnknownPlaceError
-from ..core.measure.loudness import measure_loudness
 from ..core.mix.edits import new_id
-from ..core.printing import (
-    Printed,
-    PrintRequest,
-    left_out,
-    name_of,
-    peaks_dbfs,
-    place_of,
-    print_session,
-    sounds_of,
-)
+from ..core.print_targets import find_target, left_out
+from ..core.printing import PrintRequest, peaks_dbfs, print_session, sounds_of
 from ..store.sessions import State
 from ..store.tables import PrintRow
 from .recent import Recent
-from .studio import Studio, envelope
+from .report import report_of
+from .studio import Studio
 
 log = structlog.get_logger()
-COLUMNS = 700
 TOLD_EVERY_S = 0.3
 STOPPED = "Mic Lane was stopped before it was done; print it again"
 FAULT = "failed by a fault of Mic Lane's own, which the log tells of; nothing was kept"
@@ -47,6 +38,7 @@ class Printer:
         self.folder = studio.data / "prints"
         self._progress: dict[str, float] = {}
         self._cancels: dict[str, Cancel] = {}
+        self._begun: dict[str, float] = {}
         self.told: Callable[[str], None] = lambda session: None  # its prints have got on
         self._threads: set[threading.Thread] = set()
         self._turn = threading.Lock()
@@ -68,19 +60,33 @@ class Printer:
 
     def start(self, state: State, request: PrintRequest, of: str = "") -> str:
         """Begin a print, `of` a snapshot where that is named; its id."""
-        for target in request.targets:
-            place_of(state.session, target)
-        if not any(lane.sound for lane in state.session.lanes):
-            raise MicLaneError("there is no sound to print yet")
+        return self.start_all([(state, of)], request)
+
+    def start_all(self, states: list[tuple[State, str]], request: PrintRequest) -> str:
+        """Begin a print of several states of a session in one go, each with the name of its snapshot, "" for now.
+
+        MicLaneError, in words, where there is no sound, or one of them has nothing of a target's name.
+        """
+        for state, of in states:
+            try:
+                for target in request.targets:
+                    find_target(state.session, target)
+            except MicLaneError as error:
+                raise MicLaneError(f"in the snapshot “{of}” {error}" if of else str(error)) from error
+            if not any(lane.sound for lane in state.session.lanes):
+                raise MicLaneError("there is no sound to print yet")
+        state, of = states[0]
         identifier = new_id("w")
+        names = [name or "now" for _, name in states]
+        told = {"step": state.steps, "of": of if len(states) == 1 else ", ".join(names)}
         with self.studio.database.writing() as db:
             row = PrintRow(id=identifier, session_id=state.id, version=state.version, state="waiting")
-            row.request = json.dumps({**request.model_dump(mode="json"), "step": state.steps, "of": of})
+            row.request = json.dumps({**request.model_dump(mode="json"), **told})
             db.add(row)
             db.commit()
         self._cancels[identifier] = Cancel()
         thread = threading.Thread(
-            target=self._run, args=(identifier, state, request), name=f"print {identifier}", daemon=True
+            target=self._run, args=(identifier, states, request), name=f"print {identifier}", daemon=True
         )
         self._threads.add(thread)
         thread.start()
@@ -90,7 +96,7 @@ class Printer:
         """The highest sample that each target would have in a print, by its name, in dB of full scale."""
         check = self.studio.newest(state)
         read = self.studio.sounds.reader(state.session.rate)
-        names = [name_of(state.session, target) for target in request.targets]
+        names = [find_target(state.session, target).title for target in request.targets]
         found = self._peaks.get(
             sounds_of(state.session, request), lambda: peaks_dbfs(state.session, request, read, check), check.check
         )
@@ -113,6 +119,17 @@ class Printer:
         """Until all prints under way have ended, or for some seconds each."""
         for thread in list(self._threads):
             thread.join(longest_s)
+
+    def left_s(self, identifier: str) -> float | None:
+        """Seconds that a print under way will still take, by how it got on so far; None where that is not known yet."""
+        share, begun = self.progress(identifier), self._begun.get(identifier)
+        spent = time.monotonic() - begun if begun is not None else 0.0
+        return spent * (1 - share) / share if share > 0.02 and spent > 0.5 else None
+
+    def before(self, identifier: str) -> int:
+        """How many prints are to be made before this one that waits."""
+        order = list(self._cancels)
+        return order.index(identifier) if identifier in order else 0
 
     def progress(self, identifier: str) -> float:
         """Share done, 0 to 1."""
@@ -146,7 +163,9 @@ class Printer:
     def files(self, session_id: str, identifier: str) -> list[tuple[Path, str]]:
         """All files of a print that are still there, with their names."""
         count = len(json.loads(self.row(session_id, identifier).files))
-        return [self.file(session_id, identifier, k) for k in range(count)]
+        found = [self.file(session_id, identifier, k) for k in range(count)]
+        beside = [path.with_suffix(".vtt") for path, _ in found]  # where their phrases are
+        return found + [(p, p.name) for p in dict.fromkeys(beside) if p.is_file() and not p.is_symlink()]
 
     def delete(self, session_id: str, identifier: str) -> None:
         """Forget a print that is not under way, and take its files away."""
@@ -167,15 +186,16 @@ class Printer:
                     setattr(row, name, value)
                 db.commit()
 
-    def _run(self, identifier: str, state: State, request: PrintRequest) -> None:
+    def _run(self, identifier: str, states: list[tuple[State, str]], request: PrintRequest) -> None:
         folder = self.folder / identifier
         outcome: dict[str, Any]
         with self._turn:
             try:
                 self._cancels[identifier].check()
+                self._begun[identifier] = time.monotonic()
                 self._set(identifier, state="running")
                 log.info("print begins", print=identifier, targets=len(request.targets), format=request.format)
-                outcome = {"state": "done", "files": json.dumps(self._print(identifier, state, request, folder))}
+                outcome = {"state": "done", "files": json.dumps(self._print(identifier, states, request, folder))}
             except CancelledError:
                 message = STOPPED if self._stopping else "cancelled; nothing was kept"
                 outcome = {"state": "failed" if self._stopping else "cancelled", "message": message}
@@ -190,7 +210,7 @@ class Printer:
                 shutil.rmtree(folder, ignore_errors=True)
             log.info("print ends", print=identifier, state=outcome["state"])
             self._finish(identifier, outcome)
-            self.told(state.id)
+            self.told(states[0][0].id)
         self._threads.discard(threading.current_thread())
 
     def _finish(self, identifier: str, outcome: dict[str, Any]) -> None:
@@ -200,13 +220,24 @@ class Printer:
             log.error("print could not be marked", print=identifier, reason=str(error))
         self._progress.pop(identifier, None)
         self._cancels.pop(identifier, None)
+        self._begun.pop(identifier, None)
 
-    def _print(self, identifier: str, state: State, request: PrintRequest, folder: Path) -> list[dict[str, Any]]:
-        read = self.studio.sounds.reader(state.session.rate)
-        cancel = self._cancels[identifier]
-        files = print_session(state.session, request, folder, read, self._tell(identifier, state.id), cancel)
-        missing = {f.target: left_out(state.session, f.target) if request.stems else [] for f in files}
-        return [report_of(f, name_of(state.session, f.target)) | {"left_out": missing[f.target]} for f in files]
+    def _print(
+        self, identifier: str, states: list[tuple[State, str]], request: PrintRequest, folder: Path
+    ) -> list[dict[str, Any]]:
+        tell, told = self._tell(identifier, states[0][0].id), list[dict[str, Any]]()
+        for k, (state, of) in enumerate(states):
+            session = state.session
+            if of and "{snapshot}" not in request.naming:
+                session = session.model_copy(update={"name": f"{session.name}, {of}"[:200]})
+            read, cancel = self.studio.sounds.reader(session.rate), self._cancels[identifier]
+            done = partial(_share, tell, k, len(states))
+            taken = tuple(Path(f["name"]).stem for f in told)
+            for file in print_session(session, request, folder, read, done, cancel, of, taken):
+                title = find_target(session, file.target).title + (f", {of}" if of and len(states) > 1 else "")
+                found = report_of(file, title, phrases_of(session, file.target))
+                told.append(found | {"left_out": left_out(session, file.target) if request.stems else []})
+        return told
 
     def _tell(self, identifier: str, session: str) -> Callable[[float], None]:
         latest = 0.0
@@ -221,29 +252,5 @@ class Printer:
         return tell
 
 
-def report_of(printed: Printed, title: str) -> dict[str, Any]:
-    """What was printed, measured from the file: loudness, true peak, its outline; what was clipped."""
-    path = printed.path
-    clip = read_sound(path)
-    loud = measure_loudness(clip.audio, clip.rate)
-    low, high = envelope(clip.audio, COLUMNS)
-    return {
-        "target": printed.target,
-        "clipped": printed.clipped,
-        "over_db": printed.over_db,
-        "title": title,
-        "name": path.name,
-        "seconds": clip.seconds,
-        "bytes": path.stat().st_size,
-        "lufs": loud.integrated_lufs,
-        "range_lu": loud.range_lu,
-        "true_peak_dbtp": loud.true_peak_dbtp,
-        "momentary_max_lufs": loud.momentary_max_lufs,
-        "short_term_max_lufs": loud.short_term_max_lufs,
-        "low": _rounded(low),
-        "high": _rounded(high),
-    }
-
-
-def _rounded(values: np.ndarray) -> list[float]:
-    return [round(float(v), 3) for v in values]
+def _share(tell: Callable[[float], None], done: int, count: int, share: float) -> None:
+    tell((done + share) / count)

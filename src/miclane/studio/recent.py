@@ -26,6 +26,11 @@ class Recent(Generic[T]):
         with self._lock:
             return key in self._held
 
+    def held(self, key: Key) -> T | None:
+        """The value held under a key, None where there is none."""
+        with self._lock:
+            return self._held.get(key)
+
     def get(self, key: Key, make: Callable[[], T], waiting: Callable[[], None] = lambda: None) -> T:
         """The value held under a key, or made now. While another makes it, `waiting` is called and may give up."""
         while True:

@@ -19,6 +19,7 @@ from ..core.engine.render import Cancel, Gate, Range, Renderer, give_way
 from ..core.engine.states import States
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
+from ..core.measure.equal import gain_db
 from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
 from ..core.measure.phrases import Span
 from ..core.mix.alternatives import alternative_of, edits_of, seen_as
@@ -28,6 +29,7 @@ from ..core.mix.labels import describe_edits
 from ..core.mix.local import localized
 from ..core.mix.paths import Path
 from ..core.mix.sections import SONG, Where
+from ..store.chains import ChainStore
 from ..store.database import Database
 from ..store.files import sweep_parts
 from ..store.folder import FolderLock, prepare_folder
@@ -37,11 +39,11 @@ from ..store.sounds import SoundStore
 from .follows import Follows
 from .graphs import BandAlone, Graphs, Hear, SongVariant, Variant
 from .order import WANTED
+from .ours import supply
 from .recent import Recent
 from .takes import Takes
 
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
-MATCH_LIMIT_DB = 30.0
 REST_S = 0.6
 SONG_RUN_IN_S = 1.0
 SONG_FIRST_S = 1.5
@@ -84,6 +86,9 @@ class Studio:
         self.takes = Takes(self.sounds)
         self.follows = Follows(self.takes, self.renderer)
         self.snapshots = SnapshotStore(self.database)
+        self.chains = ChainStore(self.database)
+        if owner:
+            supply(self.chains)
         self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
         self._resting: dict[str, tuple[Timer, Cancel]] = {}
         self._renderers: dict[int, Renderer] = {}
@@ -94,6 +99,7 @@ class Studio:
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
         self.fits: Recent[Any] = Recent(8)
+        self.songs: Recent[Any] = Recent(16)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._work: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
@@ -292,8 +298,26 @@ class Studio:
             self.loudness(key, loop, rate, partial(heard, side)) for key, side in zip(keys, sides, strict=True)
         )
         peak = self._measured.get(("peak", keys[0], loop), lambda: true_peak_dbtp(heard("treated"), rate))
-        match = float(np.clip(treated - untreated, -MATCH_LIMIT_DB, MATCH_LIMIT_DB)) if untreated > -100 else 0.0
-        return Figures(treated, peak, untreated, match if treated > -100 else 0.0)
+        return Figures(treated, peak, untreated, gain_db(untreated, treated))
+
+    def match_db(
+        self, state: State, hear: Hear, lane: str, loop: tuple[int, int], variant: Variant, band: BandAlone = ("", 0)
+    ) -> float:
+        """By how much a side of a comparison is turned over a loop: as loud as what it is compared with.
+
+        A variant is compared with what is treated; an alternative with what is beneath it.
+        """
+
+        def lufs(seen: State, side: Variant) -> float:
+            graph, key = self.heard(seen, hear, lane, side, band)
+
+            def heard() -> np.ndarray:
+                return self.sound(seen, hear, lane, *loop, side, band=band)
+
+            return self.loudness(key, loop, graph.rate, heard)
+
+        beneath = state if variant != "treated" else self.sessions.get(state.id)
+        return gain_db(lufs(state, variant), lufs(beneath, "treated"))
 
     def phrases_in(self, path: Path, loop: tuple[int, int]) -> list[Span]:
         """Phrases that time a path, in frames of what `coming_in` gives."""

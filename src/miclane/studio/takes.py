@@ -1,6 +1,7 @@
 """What is measured of the takes of a session: raw, kept beside the sound; treated, kept while it is of use."""
 
-from functools import lru_cache
+from collections.abc import Iterator
+from functools import lru_cache, partial
 from hashlib import blake2b
 from typing import Any
 
@@ -24,6 +25,27 @@ from ..store.sounds import SoundStore
 from .recent import Recent
 
 _SILENT = -100.0
+_AT_ONCE_BYTES = 128 * 2**20  # of what is rendered of a lane to be measured after several stages
+
+
+def _places(graph: Graph, lane: Lane) -> list[str]:
+    """The nodes after the stages of a lane that are on."""
+    return [graph.places[f"lane:{lane.id}:stage:{s.id}"] for s in lane.stages if s.on]
+
+
+def _groups(graph: Graph, keys: list[str], frames: int) -> Iterator[list[str]]:
+    """Nodes in order, in groups whose sounds of so many frames may be held at the same time."""
+    group: list[str] = []
+    held = 0
+    for key in keys:
+        size = 4 * frames * graph.nodes[key].channels
+        if group and held + size > _AT_ONCE_BYTES:
+            yield group
+            group, held = [], 0
+        group.append(key)
+        held += size
+    if group:
+        yield group
 
 
 @lru_cache(maxsize=1)
@@ -39,7 +61,7 @@ class Takes:
         self.sounds = sounds
         self.measurer = Measurer()
         self._raw: Recent[Take] = Recent(64)
-        self._treated: Recent[Take] = Recent(32)
+        self._treated: Recent[Take] = Recent(1500)
         self._spectra: Recent[np.ndarray | None] = Recent(256)
         self._power: Recent[np.ndarray] = Recent(32)
         self._loudness: Recent[float] = Recent(8000)
@@ -56,6 +78,10 @@ class Takes:
 
         return self._raw.get((sound.digest, rate), measure)
 
+    def has_raw(self, sound: Sound, rate: int) -> bool:
+        """Whether the raw take of a sound has been measured and is at hand."""
+        return self._raw.has((sound.digest, rate))
+
     def words(self, sound: Sound, rate: int, phrase: Span, words: str) -> list[Span]:
         """Where the words of a phrase of a raw take are about."""
         audio = self.sounds.reader(rate)(sound.digest, phrase.start, phrase.end)
@@ -64,15 +90,36 @@ class Takes:
 
     def treated(self, graph: Graph, lane: Lane, renderer: Renderer, cancel: Cancel | None = None) -> Take:
         """The same take after all stages of its lane, measured at the places of the raw one."""
+        check, key = (cancel or Cancel()).check, graph.places[f"lane:{lane.id}:treated"]
+        return self._treated.get((key,), partial(self._treated_at, graph, key, lane, renderer, cancel), check)
+
+    def _treated_at(self, graph: Graph, key: str, lane: Lane, renderer: Renderer, cancel: Cancel | None = None) -> Take:
+        sound = lane.sound
+        assert sound is not None
+        audio = self.whole(graph, key, sound.frames, renderer, cancel)
+        check = (cancel or Cancel()).check
+        return self.measurer.measure(audio, graph.rate, self.raw(sound, graph.rate), check)
+
+    def along(self, graph: Graph, lane: Lane, renderer: Renderer, cancel: Cancel | None = None) -> list[Take]:
+        """The raw take and, measured at its places, what it is after each stage of its lane that is on, in order."""
         check = (cancel or Cancel()).check
         assert lane.sound is not None
-        sound, key = lane.sound, graph.places[f"lane:{lane.id}:treated"]
+        raw, keys = self.raw(lane.sound, graph.rate), _places(graph, lane)
+        found = {k: self._treated.held((k,)) for k in keys}
+        missing = [k for k, take in found.items() if take is None]
+        for at_once in _groups(graph, missing, lane.sound.frames):
+            for key, audio in self._several(graph, at_once, lane.sound.frames, renderer, cancel):
+                measure = partial(self.measurer.measure, audio, graph.rate, raw, check)
+                found[key] = self._treated.get((key,), measure, check)
+        return [raw, *(take for k in keys if (take := found[k]) is not None)]
 
-        def measure() -> Take:
-            audio = self.whole(graph, key, sound.frames, renderer, cancel)
-            return self.measurer.measure(audio, graph.rate, self.raw(sound, graph.rate), check)
-
-        return self._treated.get((key,), measure, check)
+    def along_known(self, graph: Graph, lane: Lane) -> list[Take] | None:
+        """The same where all of it has been measured, else None."""
+        if lane.sound is None or not self._raw.has((lane.sound.digest, graph.rate)):
+            return None
+        found = [self._treated.held((k,)) for k in _places(graph, lane)]
+        takes = [take for take in found if take is not None]
+        return [self.raw(lane.sound, graph.rate), *takes] if len(takes) == len(found) else None
 
     def power_before(self, graph: Graph, lane: Lane, stage_id: str, renderer: Renderer) -> np.ndarray:
         """K-weighted power of what comes into a stage, every 100 ms of the take."""
@@ -175,6 +222,25 @@ class Takes:
             return np.concatenate(blocks, axis=1)
 
         return renderer.in_no_hurry(make)
+
+    def _several(
+        self, graph: Graph, keys: list[str], frames: int, renderer: Renderer, cancel: Cancel | None
+    ) -> Iterator[tuple[str, np.ndarray]]:
+        """All frames of several nodes, rendered in one go; each is let go of once the next is asked for."""
+
+        def make() -> list[list[np.ndarray]]:
+            found: list[list[np.ndarray]] = [[] for _ in keys]
+            for blocks in stream(graph, keys, frames, renderer.read, cancel, threads=1):
+                renderer.gate.pass_through()
+                for so_far, block in zip(found, blocks, strict=True):
+                    so_far.append(block.astype(np.float32))
+            return found
+
+        made = renderer.in_no_hurry(make)
+        for k, key in enumerate(keys):
+            whole = np.concatenate(made[k], axis=1).astype(np.float64)
+            made[k] = []
+            yield key, whole
 
     def _all(self, sound: Sound, rate: int) -> np.ndarray:
         return self.sounds.reader(rate)(sound.digest, 0, sound.frames)

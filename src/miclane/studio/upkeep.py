@@ -20,7 +20,7 @@ from ..core.mix.chain import read_session
 from ..core.mix.document import sounds_of
 from ..store.database import Database
 from ..store.sessions import Unreadable
-from ..store.tables import PrintRow, SessionRow, SnapshotRow, SoundRow, StepRow
+from ..store.tables import ChainRow, PrintRow, SessionRow, SnapshotRow, SoundRow, StepRow
 from .studio import Studio
 
 log = structlog.get_logger()
@@ -43,6 +43,7 @@ def find_faults(studio: Studio, young_too: bool = False) -> Iterator[Fault]:
     for state in studio.sessions.shelf():
         if isinstance(state, Unreadable):
             yield Fault(f"session “{state.name}” cannot be read: {state.reason}")
+    yield from (Fault(why) for why in studio.chains.unreadable())
     yield from _sounds(studio, young_too)
     yield from _prints(studio)
 
@@ -91,7 +92,7 @@ def _prints(studio: Studio) -> Iterator[Fault]:
 
 def sounds_needed(database: Database) -> set[str]:
     """Hashes of all sounds that a session, deleted ones included, needs now, in a snapshot or anywhere in its
-    history."""
+    history, or a chain that is kept."""
     needed: set[str] = set()
     with database.reading() as db:
         texts: list[str] = []
@@ -100,6 +101,7 @@ def sounds_needed(database: Database) -> set[str]:
                 needed |= set(sounds_of(read_session(document)))
             texts.append(document)
         texts += db.scalars(select(SnapshotRow.document))
+        texts += db.scalars(select(ChainRow.document))  # the impulses in them
         for edits, inverses in db.execute(select(StepRow.edits, StepRow.inverses)):
             texts += [edits, inverses]
         everything = "\n".join(texts)

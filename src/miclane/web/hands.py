@@ -17,6 +17,7 @@ from ..studio.order import URGENCY, Urgency
 
 _LATER = ThreadPoolExecutor(4, "later", give_way)
 _LONG = ThreadPoolExecutor(2, "long", give_way)
+_BESIDE = ThreadPoolExecutor(1, "beside", give_way)
 
 
 class _Handed(APIRoute):
@@ -37,6 +38,16 @@ def measuring(handler: Callable[..., Any]) -> Callable[..., Any]:
     @wraps(handler)
     async def run(*args: Any, **kwargs: Any) -> Any:
         return await _in(_LONG, partial(handler, *args, **kwargs))
+
+    return run
+
+
+def beside(handler: Callable[..., Any]) -> Callable[..., Any]:
+    """A route that nobody waits for: of all such one runs at a time, and takes no thread from those that measure."""
+
+    @wraps(handler)
+    async def run(*args: Any, **kwargs: Any) -> Any:
+        return await _in(_BESIDE, partial(handler, *args, **kwargs))
 
     return run
 

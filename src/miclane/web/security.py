@@ -24,7 +24,8 @@ HEADERS = {
     "cross-origin-resource-policy": "same-origin",
 }
 SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
-LARGEST_BYTES, LARGEST_EDIT_BYTES = 1 << 30, 8 << 20
+LARGEST_BYTES, LARGEST_EDIT_BYTES, LARGEST_ARCHIVE_BYTES = 1 << 30, 8 << 20, 16 << 30
+_ARCHIVE = "/sessions/archive"
 FAULT = "a fault of Mic Lane's own; nothing was changed, and the log in the data folder tells more"
 _UPLOADS = re.compile(r"^/s/[^/]+/(import|space/[^/]+/impulse/[^/]+)$")
 _PAGES = re.compile(r"^/(login|favicon\.ico|s/[^/]+(/(lane/[^/]+|space|map|print))?)?$")
@@ -90,6 +91,7 @@ class Bounded:
             return
         upload = _UPLOADS.match(scope["path"])
         most = LARGEST_BYTES if upload else LARGEST_EDIT_BYTES
+        most = LARGEST_ARCHIVE_BYTES if scope["path"] == _ARCHIVE else most
         refusal = JSONResponse({"error": f"more than {most >> 20} MiB were sent; nothing was kept"}, 413)
         said = Headers(scope=scope).get("content-length", "0")
         if not said.isdecimal() or len(said) > 15 or int(said) > most:

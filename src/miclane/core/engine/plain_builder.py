@@ -28,11 +28,12 @@ def pan_gains(pan: float, channels: int) -> Gains:
 class PlainBuilder:
     """Builds the graph of a session that is set in one way, into `graph` where that is given (see builder.Builder).
 
-    `untreated` names the path (as mix.paths does) whose stages are left out ("*" for all vocal lanes); `unducked`
-    leaves all duckers out; `alone` a path, a stage on it and a part of that: the path then ends with the
-    part alone. The parts of an EQ or a multiband are its bands; of a split its branches; of a de-esser or plosive
-    stage, HEARD (what it listens to) and TAKEN (what it takes). `duck_first` puts every return's ducker before its
-    effect, to hear and see why it does not belong there. `bypass`, a path and a stage on it, leaves that stage out.
+    `untreated` names the path (as mix.paths does) whose stages are left out ("*" for all vocal lanes, "**" for
+    everything, returns are silent then); `unducked` leaves all duckers out; `alone` a path, a stage on it and a part of
+    that: the path then ends with the part alone. The parts of an EQ or a multiband are its bands; of a split its
+    branches; of a de-esser or plosive stage, HEARD (what it listens to) and TAKEN (what it takes). `duck_first` puts
+    every return's ducker before its effect, to hear and see why it does not belong there. `bypass`, a path and a stage
+    on it, or `branch:` and a branch, leaves that out.
     `name` tells the twins of this session from those of others; without one there are none, and no states are left.
     """
 
@@ -102,11 +103,12 @@ class PlainBuilder:
             last = self._path(f"return:{ret.id}", stages, self._sum(sends[ret.id]))
             gain = amplitude(ret.fader_db)
             places[f"return:{ret.id}:out"] = self._sum([(last, (gain, gain))])
-            if not ret.mute:
+            if not ret.mute and self.untreated != "**":
                 feeds[ret.bus].append((places[f"return:{ret.id}:out"], (1.0, 1.0)))
         for bus_id in self._bus_order():
             bus = next(b for b in session.buses if b.id == bus_id)
-            last = self._path(f"bus:{bus_id}", bus.stages, self._sum(feeds[bus_id]))
+            skip = self.untreated == "**"
+            last = self._path(f"bus:{bus_id}", bus.stages, self._sum(feeds[bus_id]), skip=skip)
             gain = amplitude(bus.fader_db)
             places[f"bus:{bus_id}:out"] = self._sum([(last, (gain, gain))])
             if bus.into and not bus.mute:
@@ -179,7 +181,7 @@ class PlainBuilder:
     def _lane(self, lane: Lane) -> None:
         places = self.graph.places
         stages = tuple(_placed(s, lane, self.session.rate) for s in lane.stages)
-        skip = self.untreated == "*" and lane.role != "music"
+        skip = self.untreated == "**" or (self.untreated == "*" and lane.role != "music")
         last = self._path(f"lane:{lane.id}", stages, places[f"lane:{lane.id}:raw"], lane.id, skip)
         gain = amplitude(lane.fader_db)
         left, right = pan_gains(lane.pan, self._taken_in(lane))
@@ -231,7 +233,7 @@ class PlainBuilder:
             end = self._chain(path, branch.stages, into)
             blend = amplitude(branch.blend_db)
             self.graph.places[f"{path}:branch:{branch.id}"] = end
-            if branch.on and split.on:
+            if branch.on and split.on and self.bypass != (path, f"branch:{branch.id}"):
                 parts.append((end, (blend, blend)))
                 heard = [(s, end, blend) for s in branch.sends if s.on and s.level_db > SILENT_DB]
                 self.apart.setdefault(path, []).extend(heard)
@@ -251,7 +253,7 @@ class PlainBuilder:
         return self._sum([(p, (1.0, 1.0)) for p in found], channels)
 
     def _stage(self, stage: Stage, into: str, place: str) -> str:
-        stage = stage.at_tempo(self.session.tempo_bpm)
+        stage = stage.in_song(self.session.tempo_bpm, self.session.key)
         key, source = stage.listens(), ""
         if key is not None:
             source = self._heard([key, *stage.listens_also()])

@@ -63,7 +63,7 @@ class _Edge:
 class _Station:
     """A node with its incoming edges and the outgoing ones to fill. It begins with the first frame of its piece."""
 
-    def __init__(self, node: Node, rate: int, piece: Piece, states: States | None = None) -> None:
+    def __init__(self, node: Node, rate: int, piece: Piece, states: States | None = None, settled: int = 0) -> None:
         self.node = node
         self.at = piece.start
         self.incoming = [_Edge() for _ in node.before]
@@ -71,7 +71,8 @@ class _Station:
         self.rate = rate
         self.worker = piece.worker
         self.gives_from = piece.start - (node.latency if piece.worker else 0)
-        self.states, self.noted = states, piece.start
+        # what began from nothing is like no state of a song before it is `settled`: nobody is to go on from it
+        self.states, self.noted = states, piece.start if piece.worker else max(piece.start, settled - _NOTED)
         self.seconds = 0.0
         self.ready: list[np.ndarray] = []
         self.made: np.ndarray | None = None
@@ -187,12 +188,12 @@ def _deal(rows: list[_Row], hands: int) -> list[list[_Row]]:
 
 
 def _lay_out(
-    graph: Graph, targets: list[str], pieces: Mapping[str, Piece], states: States | None = None
+    graph: Graph, targets: list[str], pieces: Mapping[str, Piece], states: States | None = None, settled: int = 0
 ) -> tuple[list[_Station], list[_Edge]]:
     """Stations for all that the targets need, in order, joined by edges, and the edges that the targets fill."""
     wanted = {n.key for target in targets for n in graph.needed(target)}
     nodes = {key: node for key, node in graph.nodes.items() if key in wanted}
-    stations = {key: _Station(node, graph.rate, pieces[key], states) for key, node in nodes.items()}
+    stations = {key: _Station(node, graph.rate, pieces[key], states, settled) for key, node in nodes.items()}
     for station in stations.values():
         for edge, key in zip(station.incoming, station.node.before, strict=True):
             edge.skip = station.at - stations[key].gives_from
@@ -222,7 +223,7 @@ def flow(
     pieces = plan(graph, target, (start, stop), run_in, states or States(0))
     at = min(piece.start for piece in pieces.values())
     pieces |= {node.key: Piece(at, stop) for node in graph.needed(target) if not node.before}  # all read in one stride
-    line, (end,) = _lay_out(graph, [target], pieces, states)
+    line, (end,) = _lay_out(graph, [target], pieces, states, start)
     given, due = line[-1].gives_from, start + graph.reach(target)[1]
     while given < stop:
         cancel.check()

@@ -6,11 +6,13 @@ from ..mix.document import Lane, Return, Session
 from ..mix.edits import Edit, Insert, Set, apply, new_id
 from ..stages.base import Stage
 from ..stages.eq import Band, Eq
-from .finding import Answer, Finding, NewBand, NewStage, PhraseTrims
+from ..stages.tune import Tune
+from .finding import Answer, Finding, NewBand, NewNotes, NewStage, PhraseTrims
 
 _NEAR = 1.19  # a quarter of an octave
 _NEAR_ENOUGH_DB = 0.5
 _BEYOND_DB, _LEAST_SHARE, _STEP_DB = 0.5, 0.2, 3.0
+_LEAST_STEP = 0.2  # of what a band does already: what is nearer counts as done
 _MOST_CUT_DB, _MOST_BOOST_DB = -15.0, 9.0  # of an answer's band, however much is left
 _FURTHER: dict[str, dict[str, tuple[float, float]]] = {  # which way its settings go, and how far at the most
     "deess": {"threshold_db": (-1.0, -24.0), "max_cut_db": (1.0, 20.0)},
@@ -45,7 +47,7 @@ def _reckoned(lane: Lane, answer: Answer, finding: Finding, now: float) -> Answe
         way = 1.0 if wanted > 0 else -1.0
         band = _band_like(lane, answer.band)
         if band is not None and band.on:
-            gain = band.gain_db + way * (left + _BEYOND_DB)
+            gain = band.gain_db + way * max(left + _BEYOND_DB, _LEAST_STEP * abs(band.gain_db))
             gain = (
                 min(gain, max(band.gain_db, _MOST_BOOST_DB)) if way > 0 else max(gain, min(band.gain_db, _MOST_CUT_DB))
             )
@@ -81,6 +83,8 @@ def answering(lane: Lane, finding: Finding) -> Stage | None:
 
 
 def _kind(answer: Answer) -> str:
+    if isinstance(answer, NewNotes):
+        return "tune"
     return answer.kind if isinstance(answer, NewStage) else "trim"
 
 
@@ -89,6 +93,8 @@ def _edits_for(lane: Lane, answer: Answer) -> list[Edit]:
         return _band(lane, answer.band)
     if isinstance(answer, NewStage):
         return _stage(lane, answer)
+    if isinstance(answer, NewNotes):
+        return _tune(lane, answer)
     return _trims(lane, answer)
 
 
@@ -148,6 +154,16 @@ def _stage(lane: Lane, answer: NewStage) -> list[Edit]:
     edits: list[Edit] = [] if there.on else [Set(path=f"{path}/on", value=True)]
     far = {name: v for name, v in answer.settings.items() if abs(getattr(there, name) - v) >= _NEAR_ENOUGH_DB}
     return edits + [Set(path=f"{path}/{name}", value=value) for name, value in far.items()]
+
+
+def _tune(lane: Lane, answer: NewNotes) -> list[Edit]:
+    notes = [n.model_dump(exclude_defaults=True) for n in answer.notes]
+    there = next((s for s in lane.stages if isinstance(s, Tune)), None)
+    if there is None:
+        return [Insert(path=_base(lane), index=0, value={"kind": "tune", "id": new_id(), "notes": notes})]
+    path = f"{_base(lane)}/{there.id}"
+    edits: list[Edit] = [] if there.on else [Set(path=f"{path}/on", value=True)]
+    return edits if there.notes else [*edits, Set(path=f"{path}/notes", value=notes)]
 
 
 def _trims(lane: Lane, answer: PhraseTrims) -> list[Edit]:

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from ..measure.phrases import Span
+from ..stages.tune import SungNote
 
 ONLY_SAID = 1e9  # as `good`: nothing on the lane answers it, so it is not measured again
 Role = Literal["lead", "backing", "music"]
@@ -32,7 +33,14 @@ class PhraseTrims:
     gains_db: tuple[float, ...]
 
 
-Answer = NewBand | NewStage | PhraseTrims
+@dataclass(frozen=True)
+class NewNotes:
+    """The notes of a take, for a tune that has none yet, before everything else."""
+
+    notes: tuple[SungNote, ...]
+
+
+Answer = NewBand | NewStage | PhraseTrims | NewNotes
 
 
 @dataclass(frozen=True)

@@ -8,12 +8,13 @@ import numpy as np
 
 from ..measure.balance import HEAVY_SPREAD_DB, WIDE_DB
 from ..measure.events import SHARP
+from ..measure.notes import out_of_tune
 from ..measure.phrases import Span
 from ..measure.rings import CUT_Q
 from ..measure.sibilance import STANDS_OUT_DB
 from ..measure.take import Take
-from ..units import note_name
-from .finding import ONLY_SAID, Finding, NewBand, NewStage, PhraseTrims, Role
+from ..units import note_name, note_of, show_time
+from .finding import ONLY_SAID, Finding, NewBand, NewNotes, NewStage, PhraseTrims, Role
 
 Found = list[Finding]
 LOW_CUT_SHARE = {"lead": 0.75, "backing": 0.9, "music": 0.5}
@@ -22,6 +23,7 @@ UNEVEN_LU = 4.0
 BUILD_UP_DB = 1.5
 GATE_OVER_FLOOR_DB = 8.0
 CLIPPED_APART_S = 0.5
+STILL_OFF_CENTS, _NAMED = 15.0, 4
 
 
 @dataclass(frozen=True)
@@ -282,6 +284,25 @@ def _notes(take: Take, role: Role) -> Found:
     ]
 
 
+def _out_of_tune(take: Take, role: Role) -> Found:
+    off = out_of_tune(take.notes)
+    if not off:
+        return []
+    told = [
+        f"{note_of(round(n.pitch))} {100 * (n.pitch - round(n.pitch)):+.0f} cents at {show_time(n.start_s)}"
+        for n in off
+    ]
+    words = ", ".join(told[:_NAMED]).replace("-", "−") + (f", and {len(told) - _NAMED} more" if told[_NAMED:] else "")
+    title = "A note is out of tune" if len(off) == 1 else f"{len(off)} notes are out of tune"
+    places = tuple(Span(round(n.start_s * take.rate), round(n.end_s * take.rate)) for n in off)
+    answers = (NewNotes(take.notes),)
+    return [Finding("pitch", title, words, len(off), "notes", 0, places, answers=answers, mark="pitch")]
+
+
+def _pitch_again(take: Take, finding: Finding) -> float:
+    return float(sum(abs(cents) > STILL_OFF_CENTS for cents in take.off_cents))
+
+
 def _squashed(take: Take, role: Role) -> Found:
     if take.spread_db is None or take.spread_db > HEAVY_SPREAD_DB:
         return []
@@ -305,6 +326,7 @@ RULES: dict[str, Rule] = {
     "sibilance": Rule(
         _sibilance, lambda take, _: max((e.excess_db for e in take.sibilants if e.kind in SHARP), default=-40.0)
     ),
+    "pitch": Rule(_out_of_tune, _pitch_again),
     "uneven": Rule(_uneven, lambda take, _: take.phrase_range_lu),
     "squashed": Rule(_squashed, lambda take, _: take.spread_db or 0.0),
     "notes": Rule(_notes, lambda take, _: take.lowest_hz),

@@ -90,15 +90,28 @@ def balance_of(power: np.ndarray, frequencies_hz: np.ndarray) -> Balance:
 HEAVY_SPREAD_DB = 7.0
 
 
-def sung_spread_db(audio: np.ndarray, rate: int, f0_hz: np.ndarray) -> float | None:
-    """How far the levels of the voiced moments lie apart: 95th over 25th percentile of 50 ms levels, in dB.
+@dataclass(frozen=True)
+class SungLevels:
+    """50 ms levels of the voiced moments, in dB about their median: how far under it the quietest tenth begins, how far
+    over it the loudest twentieth does, and how far under it the quietest quarter does."""
 
-    Some 10 to 15 dB as sung; under 7 dB only a compressor brings them. None for less than a second of voice.
-    """
+    quiet_db: float
+    loud_db: float
+    quarter_db: float
+
+    @property
+    def spread_db(self) -> float:
+        """95th over 25th percentile. Some 10 to 15 dB as sung; under 7 dB only a compressor brings them."""
+        return self.loud_db + self.quarter_db
+
+
+def sung_levels(audio: np.ndarray, rate: int, f0_hz: np.ndarray) -> SungLevels | None:
+    """Levels of (channels, frames) where f0 (n,), every 10 ms, says that it is voiced; None for less than a second."""
     voiced = np.flatnonzero(f0_hz > 0)
     level = band_level_db(audio, rate, 0, 0, 10)
     if len(voiced) < 100 or not len(level):
         return None
     per_pitch = 0.01 * rate / hop_frames(rate)
     sung = level[np.minimum((voiced * per_pitch).astype(int) + 4, len(level) - 1)]
-    return float(np.percentile(sung, 95) - np.percentile(sung, 25))
+    tenth, quarter, middle, loud = np.percentile(sung, [10, 25, 50, 95])
+    return SungLevels(float(middle - tenth), float(loud - middle), float(middle - quarter))

@@ -8,6 +8,7 @@ from .levels import middle_of, runs
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1200.0, 0.01
 _AT_ONCE = 128  # moments
 _ENOUGH, _OCTAVE_ABOVE = 0.1, 0.02  # a dip this deep is a period, unless twice the lag is far deeper
+_SHORT, _FINER, _REACH = 48, 8, 12  # lags up to which a dip is looked for between them; places a lag; lags of a sinc
 _VOICED, _LIKELY = 0.8, 0.6  # confidence: a voice; a voice if there is one beside it
 _STEADY, _SURELY, _GLIDE = 4, 3, 2 ** (2 / 12)  # frames that go on; of those surely voiced; from one to the next
 
@@ -68,6 +69,7 @@ def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.n
     dips[:, : first - 1] = False
     off = np.where(dips, 0.5 * (before - after) / np.where(bend > 0, bend, 1.0), 0.0)
     depth = np.where(dips, np.maximum(here - 0.25 * (before - after) * off, 0.0), 2.0)  # between the lags there are
+    _look_between(normal, dips, off, depth)
     f0, trust = np.zeros(len(frames)), np.zeros(len(frames))
     for row, dip in enumerate(depth):
         below = np.flatnonzero(dip < _ENOUGH)
@@ -81,6 +83,30 @@ def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.n
             f0[row] = fs / (lag + 1 + off[row, lag])
             trust[row] = 1 - dip[lag]
     return f0, trust
+
+
+def _look_between(normal: np.ndarray, dips: np.ndarray, off: np.ndarray, depth: np.ndarray) -> None:
+    """Put right where the dips of short periods are, and how deep: to a bent line through three lags they seem shallow.
+
+    The difference is as band-limited in the lag as the sound is in time, so a sinc tells what is between.
+    """
+    count = min(_SHORT, dips.shape[1] - _REACH - 1)
+    rows, lags = np.nonzero(dips[:, :count])
+    if not len(rows):
+        return
+    places = np.arange(-_FINER, _FINER + 1) / _FINER
+    at = np.arange(-_REACH, _REACH + 1)
+    away = places[:, None] - at[None]
+    sinc = np.sinc(away) * np.cos(np.pi * np.clip(away / (_REACH + 1.5), -1, 1) / 2) ** 2
+    padded = np.pad(normal[:, : count + 2 * _REACH + 2], ((0, 0), (_REACH, 0)), "reflect")
+    around = padded[rows[:, None], lags[:, None] + 1 + np.arange(2 * _REACH + 1)]
+    between = around @ sinc.T
+    best = np.clip(np.argmin(between, axis=1), 1, 2 * _FINER - 1)
+    a, b, c = (between[np.arange(len(rows)), best + k] for k in (-1, 0, 1))
+    bend = np.maximum(a - 2 * b + c, 1e-9)
+    beside = np.clip(0.5 * (a - c) / bend, -1, 1)
+    off[rows, lags] = places[best] + beside / _FINER
+    depth[rows, lags] = np.maximum(b - 0.25 * (a - c) * beside, 0.0)
 
 
 def pitch_range_hz(f0: np.ndarray) -> tuple[float, float] | None:

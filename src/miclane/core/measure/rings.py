@@ -9,6 +9,7 @@ bell and its standard error follow by generalised least squares.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from scipy.fft import rfft
@@ -57,6 +58,9 @@ class RingCurve:
     def at(self, frequency_hz: float) -> float:
         """Gain at a frequency in dB."""
         return float(np.interp(np.log(frequency_hz), np.log(AXIS_HZ), self.gain_db))
+
+
+NO_CURVE = RingCurve((0.0,) * len(AXIS_HZ), (999.0,) * len(AXIS_HZ))
 
 
 def bell_db(frequencies_hz: np.ndarray, centre_hz: np.ndarray, gain_db: float = 9.0, q: float = Q) -> np.ndarray:
@@ -148,28 +152,56 @@ def _of_notes(x: np.ndarray, k: np.ndarray, t: np.ndarray, s: np.ndarray) -> np.
     return c
 
 
+@dataclass(frozen=True)
+class _Notes:
+    """Harmonics of steadily sung moments (n,): frequency, moment, number, syllable; and how their levels are weighed.
+
+    `weighed` are blocks [a, b) of them, each with what its levels are multiplied by for the gain of every bell.
+    """
+
+    f_hz: np.ndarray
+    at: np.ndarray
+    number: np.ndarray
+    weighed: tuple[tuple[int, int, np.ndarray], ...]
+    weight: np.ndarray
+
+
 def _from_notes(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    nothing = np.zeros(len(AXIS_HZ)), np.zeros(len(AXIS_HZ))
-    points = _harmonics(mono, rate, f0_hz)
+    notes = _notes(np.asarray(f0_hz, float).tobytes(), len(mono), rate)
+    top = np.zeros(len(AXIS_HZ))
+    if notes is None:
+        return top, np.zeros(len(AXIS_HZ))
+    level = _levels(mono, rate, notes)
+    for a, b, by in notes.weighed:
+        top += by.T @ (level[a:b] - level[a:b].mean())
+    return top, notes.weight
+
+
+@lru_cache(maxsize=4)
+def _notes(f0_bytes: bytes, frames: int, rate: int) -> _Notes | None:
+    """What follows from the pitch alone, and so is the same for a take and for whatever was done to it."""
+    from scipy.linalg import cho_solve  # half a second to load, which a start need not wait for
+
+    points = _harmonics(np.frombuffer(f0_bytes), frames, rate)
     if points is None:
-        return nothing
-    f, level, at, number, syllable = points
-    top, weight = nothing
+        return None
+    f, at, number, syllable = points
+    weight, weighed = np.zeros(len(AXIS_HZ)), []
     blocks = max(1, round(len(f) / _BLOCK))
     edges = np.searchsorted(syllable, np.linspace(0, syllable.max() + 1, blocks + 1)[1:-1].astype(int))
     for a, b in zip([0, *edges], [*edges, len(f)], strict=True):
         if b - a < 20:
             continue
-        x, k, t, s = np.log2(f[a:b]), number[a:b].astype(float), at[a:b], syllable[a:b]
-        c = _of_notes(x, k, t, s)
-        more = _weigh(c, level[a:b], bell_db(f[a:b, None], AXIS_HZ[None]))
-        top, weight = top + more[0], weight + more[1]
-    return top, weight
+        c = _of_notes(np.log2(f[a:b]), number[a:b].astype(float), at[a:b], syllable[a:b])
+        bells = bell_db(f[a:b, None], AXIS_HZ[None])
+        by = cho_solve((np.linalg.cholesky(c), True), bells, check_finite=False)
+        weighed.append((int(a), int(b), by))
+        weight += (bells * by).sum(axis=0)
+    return _Notes(f, at, number, tuple(weighed), weight)
 
 
-def _harmonics(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarray, ...] | None:
-    """Of steadily sung moments: frequency, level in dB, moment, number and syllable of every harmonic."""
-    late = round(0.0225 * rate)
+def _harmonics(f0_hz: np.ndarray, frames: int, rate: int) -> tuple[np.ndarray, ...] | None:
+    """Of steadily sung moments: frequency, moment, number and syllable of every harmonic."""
     steady = np.zeros(len(f0_hz), bool)
     for i in range(3, len(f0_hz) - 3):
         near = f0_hz[i - 2 : i + 3]
@@ -180,27 +212,40 @@ def _harmonics(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
     every = max(6, -(-count // _MOST_POINTS))
     moments = np.flatnonzero(steady)
     moments = moments[moments % every == 0]
-    window, step = np.hanning(_SIZE), rate / _SIZE
     columns: list[tuple[np.ndarray, ...]] = []
     syllable, last = 0, -(10**9)
     for i in moments:
         if i - last > 2 * every or abs(12 * np.log2(f0_hz[i] / f0_hz[last])) > 0.7:
             syllable += 1
         last = i
-        start = round(i * rate / 100) + late
-        if start > len(mono) + _SIZE // 2:
+        if _middle(int(i), rate) > frames + _SIZE // 2:
             break
-        size = np.abs(rfft(_around(mono, start) * window))
         number = np.arange(1, min(int(HIGH_HZ / f0_hz[i]), _MOST_HARMONICS) + 1)
         f = number * f0_hz[i]
-        reach = np.maximum(1.5 * step, 0.012 * f)
-        low, high = np.round((f - reach) / step).astype(int), np.round((f + reach) / step).astype(int)
-        level = 20 * np.log10(np.array([size[a : b + 1].max() for a, b in zip(low, high, strict=True)]) + 1e-9)
         inside = f > LOW_HZ
         same = np.ones(int(inside.sum()))
-        columns.append((f[inside], level[inside], same * i, number[inside], same * syllable))
-    f, level, at, number, syllables = (np.concatenate(c) for c in zip(*columns, strict=True))
-    return f, level, at, number, syllables
+        columns.append((f[inside], same * i, number[inside], same * syllable))
+    f, at, number, syllables = (np.concatenate(c) for c in zip(*columns, strict=True))
+    return f, at, number, syllables
+
+
+def _middle(moment: int, rate: int) -> int:
+    """The frame about which a moment is looked at."""
+    return round(moment * rate / 100) + round(0.0225 * rate)
+
+
+def _levels(mono: np.ndarray, rate: int, notes: _Notes) -> np.ndarray:
+    """Level of each harmonic in dB (n,)."""
+    window, step = np.hanning(_SIZE), rate / _SIZE
+    reach = np.maximum(1.5 * step, 0.012 * notes.f_hz)
+    low = np.round((notes.f_hz - reach) / step).astype(int)
+    high = np.round((notes.f_hz + reach) / step).astype(int)
+    found, size, before = np.empty(len(low)), np.zeros(0), -1.0
+    for k, moment in enumerate(notes.at):
+        if moment != before:
+            size, before = np.abs(rfft(_around(mono, _middle(int(moment), rate)) * window)), moment
+        found[k] = size[low[k] : high[k] + 1].max()
+    return 20 * np.log10(found + 1e-9)
 
 
 def _around(mono: np.ndarray, middle: int) -> np.ndarray:

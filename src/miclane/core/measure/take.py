@@ -1,20 +1,24 @@
 """Everything that is measured of one take."""
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from .balance import Balance, balance_of, sung_spread_db
+from ..stages.tune import SungNote
+from .balance import Balance, SungLevels, balance_of, sung_levels
 from .clipping import clipped_spans
-from .events import Sibilant, find_sibilants
+from .events import SHARP, Sibilant, find_sibilants
 from .levels import middle_of
 from .loudness import SILENCE_LUFS, Loudness, integrated_lufs, measure_loudness
 from .noise import Hum, Rumble, find_hum, find_rumble, noise_floor_dbfs
+from .notes import cents_off, notes_of, out_of_tune
 from .phrases import Span, find_phrases
 from .pitch import pitch_range_hz, track_pitch
 from .plosives import Breath, Plosive, find_breaths, find_plosives
-from .rings import Ring, RingCurve, pick_rings, ring_curve
+from .rings import NO_CURVE, Ring, RingCurve, pick_rings, ring_curve
+from .room import falls_ms
+from .sibilance import balance_db, excess_db
 from .sides import Sides, sides, voice_of
 from .spectrum import mean_power
 
@@ -43,13 +47,23 @@ class Take:
     lowest_hz: float
     highest_hz: float
     sibilants: tuple[Sibilant, ...]
+    sharp_db: float | None  # those that are sharp, together, to the voice
     plosives: tuple[Plosive, ...]
     breaths: tuple[Breath, ...]
     rings: tuple[Ring, ...]
     rings_known: bool
     ring_curve: RingCurve
     balance: Balance | None
-    spread_db: float | None
+    room_ms: float | None  # how long the ends of phrases take to die away
+    sung: SungLevels | None
+    notes: tuple[SungNote, ...]  # none of what was measured with `known`
+    off_cents: tuple[float, ...]  # how far the notes lie from the nearest that were `out_of_tune` in the raw take
+    f0_hz: tuple[float, ...]  # every 10 ms, 0 where there is no voice; none of what was measured with `known`
+
+    @property
+    def spread_db(self) -> float | None:
+        """How far the levels of the voiced moments lie apart, in dB."""
+        return self.sung.spread_db if self.sung else None
 
     @property
     def phrase_range_lu(self) -> float:
@@ -61,22 +75,23 @@ class Take:
 def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Take:
     """All measures of (channels, frames).
 
-    With `known`, the same take before something was done to it: its phrases and lowest note are kept, so that both
-    are measured at the same places.
+    With `known`, the same take before something was done to it: its phrases, its pitch, its lowest note and where its
+    sibilants are are kept, so that both are measured at the same places; rings are measured only where it has some.
     """
     audio = np.ascontiguousarray(audio, dtype=np.float64)
     where = known.sides if known and known.channels == audio.shape[0] else sides(audio)
     voice = voice_of(audio, where)
     with ThreadPoolExecutor(2) as hands:
-        curve_of = hands.submit(_pitch_and_rings, voice, rate)
+        curve_of = hands.submit(_pitch_and_rings, voice, rate, known)
         phrases = list(known.phrases) if known else find_phrases(voice, rate)
         floor = noise_floor_dbfs(voice, rate, phrases)
         level = voice_level_dbfs(voice, rate, phrases)
         loudness = hands.submit(measure_loudness, audio, rate)
-        sibilants = hands.submit(find_sibilants, voice, rate)
-        f0, curve = curve_of.result()
+        sibilants = hands.submit(_sibilants, voice, rate, known)
+        f0, notes, curve = curve_of.result()
         span = pitch_range_hz(f0)
         low, high = (known.lowest_hz, known.highest_hz) if known else span or (0.0, 0.0)
+        heard = tuple(sibilants.result())
         rings_known = floor is None or level - floor >= RINGS_FROM_DB
         return Take(
             rate=rate,
@@ -93,20 +108,44 @@ def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Tak
             rumble=find_rumble(voice, rate, phrases),
             lowest_hz=low,
             highest_hz=high,
-            sibilants=tuple(sibilants.result()),
+            sibilants=heard,
+            sharp_db=_sharp_db(voice, rate, heard),
             plosives=tuple(find_plosives(voice, rate, phrases, low)),
             breaths=tuple(find_breaths(voice, rate, phrases, floor)),
             rings=tuple(pick_rings(curve)) if rings_known else (),
             rings_known=rings_known,
             ring_curve=curve,
             balance=_balance(voice, rate, phrases),
-            spread_db=sung_spread_db(voice, rate, f0),
+            room_ms=falls_ms(voice, rate, phrases, None if floor is None else floor - level),
+            sung=sung_levels(voice, rate, f0),
+            notes=() if known else notes,
+            off_cents=cents_off(voice, rate, out_of_tune(known.notes if known else notes)),
+            f0_hz=() if known else tuple(f0.tolist()),
         )
 
 
-def _pitch_and_rings(voice: np.ndarray, rate: int) -> tuple[np.ndarray, RingCurve]:
-    f0, _ = track_pitch(voice, rate)
-    return f0, ring_curve(voice, rate, f0)
+def _pitch_and_rings(
+    voice: np.ndarray, rate: int, known: Take | None
+) -> tuple[np.ndarray, tuple[SungNote, ...], RingCurve]:
+    if known:
+        f0 = np.array(known.f0_hz)
+        return f0, (), NO_CURVE if not known.rings else ring_curve(voice, rate, f0)
+    f0, trust = track_pitch(voice, rate)
+    f0 = np.round(f0, 2)
+    return f0, tuple(notes_of(f0, trust)), ring_curve(voice, rate, f0)
+
+
+def _sibilants(voice: np.ndarray, rate: int, known: Take | None) -> list[Sibilant]:
+    """Those there are, or those of a known take as far as they stand out now: noise that came up is no sibilant."""
+    if known is None:
+        return find_sibilants(voice, rate)
+    over = excess_db(voice, rate, known.sibilants)
+    return [replace(e, excess_db=float(v)) for e, v in zip(known.sibilants, over, strict=True)]
+
+
+def _sharp_db(voice: np.ndarray, rate: int, heard: tuple[Sibilant, ...]) -> float | None:
+    found = balance_db(voice, rate, [e for e in heard if e.kind in SHARP])
+    return found if np.isfinite(found) else None
 
 
 def voice_level_dbfs(audio: np.ndarray, rate: int, phrases: list[Span]) -> float:

@@ -12,6 +12,7 @@ from ..stages.compressor import Compressor, CompressorProcessor, Follower
 from ..stages.detector import Filter, PeakLevel, cut_sections
 from ..stages.lift import Lift
 from ..stages.multiband import Multiband
+from ..stages.tame import Tame
 from .loudness import SILENCE_LUFS, integrated_lufs
 from .phrases import Span
 
@@ -41,9 +42,10 @@ def _quiet_points(frames: int, rate: int, phrases: Sequence[Span]) -> np.ndarray
     return at[out]
 
 
-def after(stage: Stage, audio: np.ndarray, rate: int) -> np.ndarray:
-    """(channels, frames) through a stage, aligned."""
+def after(stage: Stage, audio: np.ndarray, rate: int, first: int = 0) -> np.ndarray:
+    """(channels, frames) that begin at frame `first` of the song through a stage, aligned."""
     processor = stage.sketch(rate, audio.shape[0])
+    processor.start_at(first)
     late = processor.latency
     padded = np.concatenate([audio, np.zeros((audio.shape[0], late))], axis=1) if late else audio
     return processor.process(np.ascontiguousarray(padded))[:, late:]
@@ -84,6 +86,14 @@ def _(stage: Lift, audio: np.ndarray, rate: int, phrases: Sequence[Span], spread
 def _(stage: Multiband, audio: np.ndarray, rate: int, phrases: Sequence[Span], spread: Spread) -> dict[str, Any]:
     several = multiband_start(stage, audio, rate, phrases)
     return {f"bands/{k}/{name}": value for k, each in several.items() for name, value in each.items()}
+
+
+@begin.register
+def _(stage: Tame, audio: np.ndarray, rate: int, phrases: Sequence[Span], spread: Spread) -> dict[str, Any]:
+    from .taming import line_from  # which no other stage waits for
+
+    line = line_from(audio, rate, stage)
+    return {} if line is None else {"line": [p.model_dump() for p in line]}
 
 
 def compressor_start(

@@ -3,11 +3,13 @@
 import json
 from typing import Any, Literal
 
-from pydantic import Field, ValidationError
+from pydantic import Field, ValidationError, model_validator
 
 from ..errors import UnreadableError, UnusableChainError
 from ..stages.base import Settings, Stage
-from .document import Session, Stages
+from .document import Handles, Session, Stages
+from .handle import Keep
+from .numbers import check_chain_handles
 from .upgrades import upgrade_chain, upgrade_document
 
 
@@ -15,9 +17,17 @@ class Chain(Settings):
     """What a chain file holds."""
 
     format: Literal["mic-lane/chain"]
-    version: Literal[1, 2]
+    version: Literal[1, 2, 3]
     name: str = Field("", max_length=200)
     stages: Stages = ()
+    handles: Handles = ()
+    keeps: tuple[Keep, ...] = Field((), max_length=64)  # what a swap with it leaves as it is
+    measured: bool = False  # in a batch, what depends on the take is measured anew for each
+
+    @model_validator(mode="after")
+    def _handles_move_what_is_there(self) -> "Chain":
+        check_chain_handles(self.stages, self.handles)
+        return self
 
 
 def describe(error: ValidationError, at: str = "") -> str:

@@ -7,12 +7,13 @@ from pydantic import Field, model_validator
 from ..stages.base import Key, Settings, Stage, load_kinds, no_twins, rule
 from ..stages.split import Send
 from ..units import SILENT_DB
+from .handle import MOST, Handle, Identifier
 
 load_kinds()
 _kinds: Any = tuple(cls for _, cls in sorted(Stage.kinds.items()))
 AnyStage = Annotated[Union[_kinds], Field(discriminator="kind")]  # noqa: UP007  (made from the registry)
-Identifier = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")]
 Stages = Annotated[tuple[AnyStage, ...], Field(max_length=64)]
+Handles = Annotated[tuple[Handle, ...], Field(max_length=MOST)]
 Rate = Literal[44100, 48000, 88200, 96000]
 
 
@@ -74,6 +75,7 @@ class Lane(Settings):
     role: Literal["lead", "backing", "music"] = "lead"
     sound: Sound | None = None
     stages: Stages = ()
+    handles: Handles = ()
     fader_db: float = rule(0.0, "Fader", "dB", SILENT_DB, 12, usual=(-12, 0), off=SILENT_DB)
     pan: float = rule(0.0, "Pan", "pan", -1, 1, step=0.01)
     mute: bool = False
@@ -101,6 +103,7 @@ class Return(Settings):
     id: Identifier
     name: str = Field(max_length=120)
     stages: Stages = ()
+    handles: Handles = ()
     fader_db: float = rule(0.0, "Fader", "dB", SILENT_DB, 12, usual=(-12, 0), off=SILENT_DB)
     mute: bool = False
     bus: Identifier = "mix"
@@ -117,6 +120,7 @@ class Bus(Settings):
     id: Identifier
     name: str = Field(max_length=120)
     stages: Stages = ()
+    handles: Handles = ()
     fader_db: float = rule(0.0, "Fader", "dB", SILENT_DB, 12, usual=(-12, 0), off=SILENT_DB)
     mute: bool = False
     solo: bool = False  # what feeds it is heard alone
@@ -176,7 +180,7 @@ class Session(Settings):
     """Everything about a song's vocal mix but the sound itself."""
 
     format: Literal["mic-lane/session"] = "mic-lane/session"
-    version: Literal[5] = 5
+    version: Literal[6] = 6
     name: str = Field(min_length=1, max_length=200)
     rate: Rate = 48000
     tempo_bpm: float = rule(92.0, "Tempo", "bpm", 20, 400)
@@ -232,6 +236,7 @@ class Session(Settings):
         self._keys_do_not_run_in_circles()
         self._followers_do_not_lead()
         for member in self.paths:
+            no_twins(member.handles, f"handles of “{member.name}” are called")
             inside = [s.id for s in flat_stages(member.stages)]
             for i in inside:
                 if not i or inside.count(i) > 1:

@@ -11,14 +11,12 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..errors import UnusableChainError
-from ..stages.base import rule_of
+from ..stages.base import OF_THE_TAKE, rule_of
 from ..units import show_value
 from .document import Lane, Session
 from .edits import Edit, Move, Remove, Set
 from .labels import names_to
 from .places import walk
-
-OF_THE_TAKE = ("by_hand", "passages", "phrases", "breaths", "points")  # drawn on one take: never another's
 
 Tree = list[dict[str, Any]]
 

@@ -2,10 +2,11 @@
 
 from typing import Any
 
-from ..stages.base import Stage, rule_of
+from ..stages.base import Settings, Stage, rule_of
 from ..units import show_value
 from .document import Session
 from .edits import Edit, Insert, Move, Remove, Set
+from .handle import Handle
 from .places import along
 
 
@@ -32,10 +33,14 @@ def _describe(session: Session, edit: Edit) -> str:
     if isinstance(edit, Move):
         return f"{where} · move".strip(" ·")
     assert isinstance(edit, Set)
+    said = model.said(field, edit.value) if isinstance(model, Settings) else ""
+    if said:
+        return f"{where} · {said}"
     rule = rule_of(model, field) if model is not None else None
     if rule and isinstance(edit.value, int | float):
         number, unit = show_value(float(edit.value), rule["unit"], rule["signed"])
-        return f"{where} · {rule['label']} {number} {unit}".rstrip()
+        label = "" if isinstance(model, Handle) else f"{rule['label']} "
+        return f"{where} · {label}{number} {unit}".rstrip()
     words = {True: "on", False: "off"}.get(edit.value, edit.value) if isinstance(edit.value, bool) else edit.value
     short = str(words) if not isinstance(words, dict | list | tuple) else ""
     return f"{where} · {field.replace('_', ' ')} {short[:40]}".rstrip()

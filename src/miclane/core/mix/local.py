@@ -22,11 +22,11 @@ from .places import replaced, taking, walk
 from .sections import Where, runs, timeline, timing_lane, where_of
 
 _FIELDS = {
-    "lanes": ("stages", "fader_db", "pan", "mute", "sends"),
-    "returns": ("stages", "fader_db", "mute"),
-    "buses": ("stages", "fader_db", "mute"),
+    "lanes": ("stages", "handles", "fader_db", "pan", "mute", "sends"),
+    "returns": ("stages", "handles", "fader_db", "mute"),
+    "buses": ("stages", "handles", "fader_db", "mute"),
 }
-_OF_THE_SONG = ("id", "kind", "name", "note", "linked", "throws", "auto_makeup", "pre_fader", "raw")
+_OF_THE_SONG = ("id", "kind", "name", "note", "linked", "throws", "auto_makeup", "pre_fader", "raw", "moves", "handles")
 _ON_ITS_TIME = (
     "by_hand",
     "passages",
@@ -230,7 +230,7 @@ def after_edits(session: Session, edits: list[Edit]) -> list[Edit]:
             )
         path: str | None = local.path
         for edit in edits[since:]:
-            path = _after(path, edit) if path else None
+            path = place_after(path, edit) if path else None
         paths[local.id] = path if path and is_there(session, path) else None
     found: list[Edit] = []
     for local in session.local_values:
@@ -242,7 +242,7 @@ def after_edits(session: Session, edits: list[Edit]) -> list[Edit]:
     return found
 
 
-def _after(path: str, edit: Edit) -> str | None:
+def place_after(path: str, edit: Edit) -> str | None:
     """Where a setting of a numbered member is after an edit of the list; None where it went with its member."""
     parent = edit.path if isinstance(edit, Insert) else edit.path.rpartition("/")[0]
     number = path.removeprefix(f"{parent}/").split("/")[0] if path.startswith(f"{parent}/") else ""

@@ -9,8 +9,8 @@ from typing import Any
 
 from ..errors import UnreadableError
 
-DOCUMENT_VERSION = 5
-CHAIN_VERSION = 2
+DOCUMENT_VERSION = 6
+CHAIN_VERSION = 3
 LEVEL_FOUND = 4  # from this version on a drive keeps the gain that makes it as loud as before
 Tree = dict[str, Any]
 
@@ -22,7 +22,7 @@ def upgrade_document(tree: Tree) -> Tree:
 
 def upgrade_chain(tree: Tree) -> Tree:
     """A chain file of any age as today's version has it; UnreadableError for one of a newer version."""
-    return _upgraded(tree, CHAIN_VERSION, {1: _makes_up}, "the chain file")
+    return _upgraded(tree, CHAIN_VERSION, {1: _makes_up, 2: _as_it_is}, "the chain file")
 
 
 def upgrade_edits(edits: list[Tree], version: int) -> list[Tree]:
@@ -158,16 +158,20 @@ def _edits_3(edits: list[Tree]) -> list[Tree]:
     return edits
 
 
-# ---- 4 to 5: a bus can be on solo, which it was not ----
+# ---- 4 to 5: a bus can be on solo, which it was not; 5 to 6: what has stages can have handles ----
 
 
 def _as_it_is(tree: Tree) -> None:
     pass
 
 
-def _edits_4(edits: list[Tree]) -> list[Tree]:
+def _the_same(edits: list[Tree]) -> list[Tree]:
     return edits
 
 
-_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {1: _sends_once, 2: _uncrossed, 3: _makes_up, 4: _as_it_is}
-_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {1: _edits_1, 2: _edits_2, 3: _edits_3, 4: _edits_4}
+_DOCUMENT_STEPS: dict[int, Callable[[Tree], None]] = {
+    1: _sends_once, 2: _uncrossed, 3: _makes_up, 4: _as_it_is, 5: _as_it_is,
+}  # fmt: skip
+_EDIT_STEPS: dict[int, Callable[[list[Tree]], list[Tree]]] = {
+    1: _edits_1, 2: _edits_2, 3: _edits_3, 4: _the_same, 5: _the_same,
+}  # fmt: skip

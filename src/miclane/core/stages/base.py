@@ -15,6 +15,7 @@ from .processor import Processor
 
 Scale = Literal["linear", "log"]
 EDGES_APART = 2 ** (1 / 12)  # two edges of a band, at the least
+OF_THE_TAKE = ("by_hand", "passages", "phrases", "breaths", "points", "notes")  # lists at places of one take
 HEARD, TAKEN = -1, -2  # parts of a stage that can be heard alone: what it listens to, what it takes
 
 
@@ -83,6 +84,10 @@ class Settings(BaseModel):
     def silent(self) -> tuple[str, ...]:
         """Fields that change nothing as the others stand; they are not shown."""
         return ()
+
+    def said(self, field: str, value: Any) -> str:
+        """What setting a field to a value is called in the history; "" where its name and the value say it."""
+        return ""
 
 
 def applies(model: Settings, field: str) -> bool:
@@ -268,6 +273,15 @@ class Stage(Settings):
         """The stage with what it counts in notes written into it as times; itself for most."""
         return self
 
+    def in_key(self, key: str) -> "Stage":
+        """The stage with the key of the song (as of `parse_key`) written into it where it asks for one; itself for
+        most."""
+        return self
+
+    def in_song(self, tempo_bpm: float, key: str) -> "Stage":
+        """The stage as it works in a song of that tempo and key."""
+        return self.at_tempo(tempo_bpm).in_key(key)
+
     def build(self, rate: int, channels: int) -> Processor:
         """A fresh processor in its zero state for `channels` channels at `rate`."""
         raise NotImplementedError
@@ -275,6 +289,11 @@ class Stage(Settings):
     def sketch(self, rate: int, channels: int) -> Processor:
         """A processor as loud as the built one that may be coarser and quicker: it is measured, not heard."""
         return self.build(rate, channels)
+
+    @property
+    def noticed_by(self) -> tuple[str, float]:
+        """The setting that is turned until what it does is just noticed, and its value that does most; "" for most."""
+        return "", 0.0
 
     @property
     def makeup_is_gain(self) -> bool:

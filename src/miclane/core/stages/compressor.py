@@ -155,6 +155,7 @@ class Compressor(Stage):
     edges: ClassVar[tuple[tuple[str, str], ...]] = (("key_low_cut_hz", "key_high_cut_hz"),)
     also_warm: ClassVar[tuple[dict[str, Any], ...]] = (
         {"detector": "rms", "key_low_cut_hz": 90},
+        {"link": 0.0},
         *({"response": response} for response in ("fet", "optical", "variable_mu")),
     )
     levels: ClassVar[bool] = True

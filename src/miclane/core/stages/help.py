@@ -32,6 +32,24 @@ HELP: dict[str, Help] = {
         "First consonants and last breaths, in solo; then whether the gaps sound cut out.",
         "In solo silence seems clean; in the mix a voice whose room goes on and off draws attention.",
     ),
+    "tune": Help(
+        "Brings single notes to pitch: most want it for two or three notes of a song, and nothing else.",
+        "On a line that is meant a little under or over; on rap, rough or breathy parts, which it leaves alone.",
+        "The beginnings and ends of notes: they must still be reached and left, not switched.",
+        "In solo a flat note hurts; beside the music half of them do not. Tuned all over it is right and nobody's.",
+    ),
+    "tame": Help(
+        "Holds down what rings, only while it rings: a room, a headphone, a note that jumps out wherever it is sung.",
+        "Where one cut in the EQ does it: that is plainer, and the ear gets used to what never moves.",
+        "The body of the voice, with the stage off and on: it must not get thin or swim.",
+        "What it takes sounds ugly alone, whatever it is: that it is ugly is no proof that it had to go.",
+    ),
+    "sway": Help(
+        "Keeps a held voice, a backing or a return from standing still: tone, level or pitch go slowly to and fro.",
+        "On a lead that is to be close and plain; and never to hide a take that is dull.",
+        "Turn it until you notice, then back a little; switch it off after a minute and see whether you miss it.",
+        "In solo a little seems nothing, and twice as much seems rich; in mono half of it may be gone, or doubled.",
+    ),
     "plosive": Help(
         "Turns down bursts of air at p and b, only while they last, only beneath the notes.",
         "When a low cut alone does it: that costs nothing.",

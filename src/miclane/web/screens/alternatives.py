@@ -6,6 +6,7 @@ from fastapi import Request
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
+from ...core.measure.equal import gains_db
 from ...core.mix.alternatives import alternative_of, drop_edits, keep_edits, make_edits, put_edits, told_of
 from ...core.mix.edits import Set
 from ...core.mix.sections import SONG
@@ -86,9 +87,9 @@ def put(here: Here, identifier: str, body: Putting) -> JSONResponse:
 @router.get("/s/{session_id}/alternatives/levels")
 @measuring
 def levels(request: Request, here: Here, over: Over, lane: str = "", hear: Hear = "mix") -> JSONResponse:
-    """Loudness in LUFS of what is heard over a loop, by alternative; "" is the session itself."""
+    """Of what is heard over a loop, by alternative: `lufs`, and the `gain_db` to be as loud as "", the session."""
     studio, state = here
-    found = {}
+    found: dict[str, float] = {}
     for identifier in ("", *(x.id for x in state.song.alternatives)):
         seen = state.seen(SONG, identifier) if identifier else state
         graph = studio.graph(seen)
@@ -97,5 +98,6 @@ def levels(request: Request, here: Here, over: Over, lane: str = "", hear: Hear 
         def heard(seen: Any = seen) -> Any:
             return studio.sound(seen, hear, lane, over.first, over.last)
 
-        found[identifier] = round(studio.loudness(key, (over.first, over.last), graph.rate, heard), 2)
-    return JSONResponse(found)
+        found[identifier] = studio.loudness(key, (over.first, over.last), graph.rate, heard)
+    gains = gains_db(found, "")
+    return JSONResponse({k: {"lufs": round(v, 2), "gain_db": round(gains[k], 3)} for k, v in found.items()})

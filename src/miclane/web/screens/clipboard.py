@@ -8,8 +8,9 @@ from pydantic import BaseModel, Field
 
 from ...core.errors import MicLaneError
 from ...core.mix.chain import read_chain
+from ...core.mix.edits import Remove
 from ...core.mix.pasting import Pasted, copied_chain, paste_sends, paste_stages
-from ...core.mix.paths import find_path
+from ...core.mix.paths import find_path, placed_stages
 from ...store.sessions import State
 from ...studio.studio import Studio
 from ..hands import Router
@@ -56,6 +57,31 @@ def paste(request: Request, here: Here, body: Paste) -> JSONResponse:
     chain = read_chain(body.chain, "what was copied")
     taken_from = body.taken_from if body.of == state.id else ""
     return _made(studio, state, paste_stages(state.session, body.path, body.index, chain, taken_from))
+
+
+class Carrying(BaseModel):
+    """Stages of a path that go to the end of another one; there they stay as well where they are copied."""
+
+    of: str = Field(max_length=80)
+    stages: list[str] = Field(min_length=1, max_length=64)
+    to: str = Field(max_length=80)
+    copied: bool = False
+
+
+@router.post("/s/{session_id}/carry")
+def carry(request: Request, here: Here, body: Carrying) -> JSONResponse:
+    """Move stages to another lane, return or bus, or copy them there: one step. What cannot stand there stays."""
+    studio, state = here
+    path, target = find_path(state.session, body.of), find_path(state.session, body.to)
+    done = paste_stages(
+        state.session, f"{target.base}/stages", 64, copied_chain(state.session, body.of, body.stages), path.name
+    )
+    if not body.copied and not done.left_out:
+        places = {s.id: place for s, place in placed_stages(path)}
+        done.edits += [Remove(path=places[s]) for s in body.stages if s in places]
+    elif not body.copied:
+        raise MicLaneError(f"on “{target.member.name}” not all of it can stand: " + "; ".join(done.left_out))
+    return _made(studio, state, done)
 
 
 class PasteSends(BaseModel):

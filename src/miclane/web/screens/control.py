@@ -17,7 +17,7 @@ from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.compressor import Compressor
 from ...core.stages.limiter import Limiter
 from ...store.sessions import State
-from ...studio.beginnings import match_edits, start_edits
+from ...studio.beginnings import match_edits, noticed_edits, start_edits
 from ...studio.graphs import Hear
 from ...studio.looking import in_and_out, path_range, share_of
 from ...studio.studio import Studio, envelope
@@ -58,6 +58,20 @@ def makeup(request: Request, here: Here, over: Over, lane_id: str, stage_id: str
         state = studio.edit(state.id, edits, None, gesture, where=state.where, alternative=state.alternative)
     now, _ = find_stage(find_path(state.session, lane_id), stage_id)
     return JSONResponse(told(state) | {"makeup_db": getattr(now, "makeup_db", 0.0), "changed": bool(edits)})
+
+
+@router.post("/s/{session_id}/lane/{lane_id}/noticed/{stage_id}")
+@measuring
+def noticed(request: Request, here: Here, over: Over, lane_id: str, stage_id: str) -> JSONResponse:
+    """Turn a stage until what it does to the loop is just noticed."""
+    (studio, state), (first, last, hear) = here, over
+    path, rate = find_path(state.session, lane_id), state.session.rate
+    stage, place = find_stage(path, stage_id)
+    if not stage.noticed_by[0]:
+        raise UnknownPlaceError(f"“{stage.label}” has nothing that is turned until it is just noticed")
+    before = in_and_out(studio, state, path, stage, hear, first, last)[0]
+    edits = noticed_edits(stage.at_tempo(state.session.tempo_bpm), place, before, rate, first)
+    return JSONResponse(told(studio.edit(state.id, edits, None, where=state.where, alternative=state.alternative)))
 
 
 @router.get("/s/{session_id}/lane/{lane_id}/work", response_class=HTMLResponse)

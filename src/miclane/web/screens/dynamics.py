@@ -1,6 +1,6 @@
 """The measured part of a stage's picture on its bench."""
 
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from fastapi import Request
@@ -12,9 +12,15 @@ from ...core.mix.document import flat_stages
 from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.drive import Drive
 from ...core.stages.multiband import Multiband
+from ...core.stages.sway import Sway
+from ...core.stages.tame import Tame
+from ...core.stages.tune import Tune
 from ...studio.graphs import Hear
 from ...studio.looking import path_range, sound_of
 from ..drawing.dynamics import LEFT, RIGHT, bands_picture, drive_picture, dynamics_picture, words_over
+from ..drawing.sway import sway_picture
+from ..drawing.tame import tame_picture
+from ..drawing.tune import tune_picture
 from ..hands import Router
 from ..opened import Frame, Here, check_range
 from ..pages import page
@@ -50,6 +56,15 @@ def picture(
     context: dict[str, Any] = {"stage": stage, "words": words_over(path, first, last, LEFT, RIGHT)}
     if isinstance(stage, Drive):
         return page(request, "picture_drive.svg", state, **context, **drive_picture(stage, before, rate))
+    if isinstance(stage, Tame):
+        return page(request, "picture_tame.svg", state, **context, **tame_picture(stage, before, after, rate, first))
+    if isinstance(stage, Tune):
+        stage = cast(Tune, stage.in_song(state.session.tempo_bpm, state.session.key))
+        drawn = tune_picture(stage, before, after, first, last, rate, band)
+        return page(request, "picture_tune.svg", state, **context | drawn | {"stage": stage, "path": path})
+    if isinstance(stage, Sway):
+        stage = cast(Sway, stage.in_song(state.session.tempo_bpm, state.session.key))
+        return page(request, "picture_sway.svg", state, **context, **sway_picture(stage, first / rate, last / rate))
     context["reading"] = read_stage(trace, first, last) if trace else None
     if isinstance(stage, Multiband):
         band = min(max(band, 0), len(stage.bands) - 1)

@@ -22,7 +22,9 @@ from ...core.stages.help import HELP
 from ...core.stages.multiband import Multiband
 from ...core.stages.ride import Ride
 from ...core.stages.trim import Trim
+from ...core.stages.tune import Tune
 from ...store.sessions import State
+from ...studio import tuning
 from ...studio.graphs import Hear
 from ...studio.looking import path_range, sound_of
 from ...studio.studio import Studio
@@ -33,7 +35,9 @@ from ..hands import Router
 from ..opened import Frame, Here, check_range
 from ..pages import page
 from . import Nav
+from .handles import handles_shown
 from .local import level_lines, local_stages, marks
+from .tune import tune_context
 
 router = Router()
 NAV = Nav("lane", "Lane", 20, lambda session, lane: f"lane/{lane or session.lanes[0].id}" if session.lanes else "")
@@ -163,7 +167,7 @@ def _shown(request: Request, here: Here, name: str, stage: str, band: int, templ
     route = lay_route(state.session, path)
     lane = path.timed_by
     context |= _following(state.session, path, context["stage_path"])
-    context |= {"otherwise": local_stages(state), "local": marks(state)}
+    context |= {"otherwise": local_stages(state), "local": marks(state), "handles": handles_shown(state.session, path)}
     return page(request, template, state, screen="lane", path=path, lane=lane, route=route, **context)
 
 
@@ -224,10 +228,12 @@ def bench_context(studio: Studio, state: State, path: Path, stage_id: str, band:
         "out": False,
         "at_take": False,
         "feeders": [],
+        "beside": [],
         "spreads": SPREADS,
     }
     if chosen == TAKE:
-        return context | {"at_take": True, "feeders": feeders(state.session, path)}
+        beside = tuning.beside_lead(studio, state, path.lane) if path.is_lane else []
+        return context | {"at_take": True, "feeders": feeders(state.session, path), "beside": beside}
     if chosen == OUT:
         return context | {"out": True, "buses_after": buses_after(state.session, path)}
     if not chosen:
@@ -243,6 +249,8 @@ def bench_context(studio: Studio, state: State, path: Path, stage_id: str, band:
         context["by_hand"] = [p.model_dump() for p in stage.by_hand]
     if isinstance(stage, Ride):
         context["ride_points"] = [p.model_dump() for p in stage.points]
+    if isinstance(stage, Tune):
+        context |= tune_context(stage, place, state.session.key, band, tuning.sung_notes(studio, state))
     if isinstance(stage, Multiband):
         context |= {"band": min(max(band, 0), len(stage.bands) - 1), "edges": stage.edges_hz(state.session.rate)}
     if isinstance(stage, Eq):

@@ -29,7 +29,7 @@ CLOSE_S = 2.0
 MOST_WAITING = 400  # of one window
 AHEAD_BYTES = 4 << 20  # of what flows, sent before it is taken
 _FIRST, _LAST = 1, 2
-_PASSED_ON = ("content-type", "x-version", "x-rows")  # headers that a window reads
+_PASSED_ON = ("content-type", "x-version", "x-rows", "x-match")  # headers that a window reads
 _KEPT = (b"cookie", b"host", b"accept-language")  # those of the connection that each of its wishes carries
 
 Message = MutableMapping[str, Any]

@@ -8,16 +8,20 @@ from urllib.parse import quote
 
 import numpy as np
 from fastapi import Query, Request
-from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, StreamingResponse
+from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, Response, StreamingResponse
 
-from ...core.errors import MicLaneError
+from ...core.errors import MicLaneError, UnknownPlaceError
 from ...core.mix.document import Session
-from ...core.printing import Format, PrintRequest, flat_path, left_out, members, place_of
+from ...core.print_names import FIELDS, flat_path
+from ...core.print_targets import find_target, left_out
+from ...core.printing import Format, PrintRequest
 from ...core.units import SILENT_DB
 from ...store.sessions import State
+from ...store.tables import PrintRow
 from ...studio.archives import zipped
 from ...studio.importing import CEILING
-from ...studio.prints import COLUMNS, Printer
+from ...studio.prints import Printer
+from ...studio.report import COLUMNS, as_csv, as_json
 from ...studio.studio import Studio
 from ..drawing.paths import outline
 from ..hands import Router, measuring
@@ -49,7 +53,7 @@ def print_page(request: Request, session_id: str, snapshot: str = "") -> HTMLRes
     session = printed.session
     offered = {"targets": _targets(session), "left_out": _left_out(session), **_ceiling(session)}
     shown = prints_context(request, state)
-    offered |= {"snapshot": snapshot, "of": of}
+    offered |= {"snapshot": snapshot, "of": of, "snapshots": studio.snapshots.all(session_id), "fields": FIELDS}
     return page(request, "print.html", state, screen="print", data=data, lane=lane, **offered, **shown)
 
 
@@ -59,8 +63,7 @@ def _printed(studio: Studio, session_id: str, snapshot: str) -> tuple[State, str
     if not snapshot:
         return state, ""
     kept = studio.snapshots.get(session_id, snapshot)
-    session = kept.session.model_copy(update={"name": f"{kept.session.name}, {kept.name}"[:200]})
-    return replace(state, session=session, steps=kept.step), kept.name
+    return replace(state, session=kept.session, steps=kept.step), kept.name
 
 
 def _targets(session: Session) -> list[dict[str, Any]]:
@@ -69,6 +72,7 @@ def _targets(session: Session) -> list[dict[str, Any]]:
     lanes = [
         {
             "target": f"lane:{x.id}",
+            "id": x.id,
             "name": x.name,
             "empty": x.sound is None,
             "stem": (heard := x.sound is not None and not x.mute and x.id not in hushed),
@@ -119,7 +123,9 @@ def prints_context(request: Request, state: State) -> dict[str, Any]:
             file["turned_down"] = _turned_down(state, file["target"], file.get("over_db", 0.0))
             file["raw"] = _raw_outline(printer.studio, state, file["target"], file["seconds"])
         asked = {"stems": False, "step": None, "of": "", **json.loads(row.request)}
+        left, before = printer.left_s(row.id), printer.before(row.id) if row.state == "waiting" else 0
         shown.append({"row": row, "files": files, "request": asked, "share": printer.progress(row.id)})
+        shown[-1] |= {"left": left, "before": before}
     busy = any(s["row"].state in ("waiting", "running") for s in shown)
     return {"prints": shown, "busy": busy}
 
@@ -127,13 +133,12 @@ def prints_context(request: Request, state: State) -> dict[str, Any]:
 def _turned_down(state: State, target: str, over_db: float) -> tuple[str, float] | None:
     """The fader of a target, and where it must stand for nothing to be over full scale; None where it cannot."""
     try:
-        kind, name, _ = place_of(state.session, target).split(":")
+        found = find_target(state.session, target)
     except MicLaneError:
         return None
-    group = {"lane": "lanes", "return": "returns", "bus": "buses"}[kind]
-    fader = next(x.fader_db for x in members(state.session, kind) if x.id == name)
-    wanted = math.floor(10 * (fader - over_db)) / 10
-    return (f"{group}/{name}/fader_db", wanted) if wanted > SILENT_DB else None
+    group = {"lane": "lanes", "return": "returns", "bus": "buses"}[found.kind]
+    wanted = math.floor(10 * (found.member.fader_db - over_db)) / 10
+    return (f"{group}/{found.member.id}/fader_db", wanted) if found.end == "out" and wanted > SILENT_DB else None
 
 
 def _outline(low: np.ndarray, high: np.ndarray) -> str:
@@ -144,7 +149,7 @@ def _raw_outline(studio: Studio, state: State, target: str, seconds: float) -> s
     kind, _, name = target.partition(":")
     wanted = (
         [x for x in state.session.lanes if x.id == name]
-        if kind == "lane"
+        if kind in ("lane", "wet", "raw")
         else [x for x in state.session.lanes if x.role == "lead"]
     )
     if kind == "return" or not wanted or wanted[0].sound is None:
@@ -171,10 +176,15 @@ def peaks(
 
 
 @router.post("/s/{session_id}/prints")
-def start_print(request: Request, session_id: str, body: PrintRequest, snapshot: str = "") -> JSONResponse:
-    """Begin a print of the session as it is now, or as it was in a snapshot."""
-    state, of = _printed(studio_of(request), session_id, snapshot)
-    return JSONResponse({"id": printer_of(request).start(state, body, of)}, 201)
+def start_print(
+    request: Request,
+    session_id: str,
+    body: PrintRequest,
+    snapshot: Annotated[list[str] | None, Query(max_length=40)] = None,
+) -> JSONResponse:
+    """Begin a print of the session as it is now ("") or as it was in a snapshot, or of several of these in one go."""
+    states = [_printed(studio_of(request), session_id, name) for name in dict.fromkeys(snapshot or [""])]
+    return JSONResponse({"id": printer_of(request).start_all(states, body)}, 201)
 
 
 @router.post("/s/{session_id}/prints/{print_id}/cancel")
@@ -190,6 +200,41 @@ def delete_print(request: Request, session_id: str, print_id: str) -> JSONRespon
     """Forget a print and take its files away."""
     printer_of(request).delete(session_id, print_id)
     return JSONResponse({})
+
+
+@router.get("/s/{session_id}/prints/{print_id}/report", response_class=HTMLResponse)
+def report_page(request: Request, session_id: str, print_id: str) -> HTMLResponse:
+    """The loudness report: each file whole and phrase by phrase."""
+    state, row, files = _reported(request, session_id, print_id)
+    data = page_data(studio_of(request), state, "print")
+    return page(request, "print_report.html", state, screen="print", data=data, lane=None, row=row, files=files)
+
+
+@router.get("/s/{session_id}/prints/{print_id}/report.json")
+def report_json(request: Request, session_id: str, print_id: str) -> JSONResponse:
+    """The report as data."""
+    state, row, files = _reported(request, session_id, print_id)
+    return JSONResponse(as_json(state.session.name, row.created, files), headers=_saved(state, "json"))
+
+
+@router.get("/s/{session_id}/prints/{print_id}/report.csv")
+def report_csv(request: Request, session_id: str, print_id: str) -> Response:
+    """The report as a table."""
+    state, _, files = _reported(request, session_id, print_id)
+    return Response(as_csv(files), media_type="text/csv; charset=utf-8", headers=_saved(state, "csv"))
+
+
+def _reported(request: Request, session_id: str, print_id: str) -> tuple[State, PrintRow, list[dict[str, Any]]]:
+    state = studio_of(request).sessions.get(session_id)
+    row = printer_of(request).row(session_id, print_id)
+    if row.state != "done":
+        raise UnknownPlaceError("this print is not done, so there is no report of it")
+    return state, row, json.loads(row.files)
+
+
+def _saved(state: State, suffix: str) -> dict[str, str]:
+    name = quote(f"{flat_path(state.session.name)} - loudness.{suffix}")
+    return {"content-disposition": f"attachment; filename*=UTF-8''{name}"}
 
 
 @router.get("/s/{session_id}/prints/{print_id}/all.zip")

@@ -1,5 +1,6 @@
 """The Shelf: all sessions, new ones, and files dropped to be imported."""
 
+import secrets
 import shutil
 import tempfile
 from collections.abc import Iterator
@@ -8,17 +9,20 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from fastapi import File, Form, Request, UploadFile
-from fastapi.responses import HTMLResponse, JSONResponse, Response
+from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, Response
 from pydantic import BaseModel, Field
+from starlette.background import BackgroundTask
 
 from ...core.errors import CutShortError, MicLaneError
 from ...core.mix.document import Session
-from ...core.printing import flat_path
+from ...core.print_names import flat_path
 from ...core.tonality import parse_key
 from ...store.sessions import Unreadable
 from ...studio.importing import Role, file_title, import_sound
 from ...studio.importing import new_session as make_session
+from ...studio.packing import pack
 from ...studio.studio import Studio
+from ...studio.unpacking import unpack
 from ..drawing.paths import outline
 from ..hands import Router, measuring
 from ..opened import studio_of
@@ -116,6 +120,31 @@ def received(studio: Studio, file: UploadFile) -> Iterator[tuple[Path, str]]:
         shutil.copyfileobj(file.file, temporary, 1 << 20)
         temporary.flush()
         yield Path(temporary.name), name
+
+
+@router.get("/sessions/{session_id}/archive")
+@measuring
+def archive(request: Request, session_id: str) -> FileResponse:
+    """All of a session as one file."""
+    studio = studio_of(request)
+    name = flat_path(studio.sessions.get(session_id).session.name)
+    folder = studio.data / "incoming"
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    path = folder / f"{secrets.token_hex(8)}.zip.part"
+    pack(studio, session_id, path)
+    away = BackgroundTask(path.unlink, missing_ok=True)
+    return FileResponse(path, filename=f"{name}.miclane.zip", media_type="application/zip", background=away)
+
+
+@router.post("/sessions/archive")
+@measuring
+def open_archive(request: Request, file: Annotated[UploadFile, File()]) -> JSONResponse:
+    """Open the archive of a session; what of it is missing or damaged is named, and the rest is there."""
+    studio = studio_of(request)
+    with received(studio, file) as (path, name):
+        done = unpack(studio, path, name)
+    told = {"id": done.state.id, "name": done.state.session.name, "missing": done.missing}
+    return JSONResponse({**told, "address": f"/s/{done.state.id}"}, 201)
 
 
 @router.post("/s/{session_id}/import")

@@ -33,25 +33,30 @@ def sound(
     last: int = -1,
     stage: str = "",
     band: int = 0,
+    match: bool = False,
 ) -> Response:
     """Frames [start, stop) as interleaved stereo floats.
 
     With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `stage` and `band` say which band the
-    variant “band” lets hear, and which stage “bypassed” leaves out. What is no longer wanted is answered with
-    nothing (204).
+    variant “band” lets hear, and what “bypassed” leaves out. With `match`, X-Match says by how many dB it is turned to
+    be as loud as what it is compared with. What is no longer wanted is answered with nothing (204).
     """
     studio, state = here
     check_range(state, start, stop)
     quick = first >= 0 and last > first
-    cancel = studio.new_cancel()
+    cancel, by = studio.new_cancel(), None
     try:
         if quick:
             audio = studio.preview(state, hear, lane, start, stop, (first, last), cancel)
         else:
             audio = studio.sound(state, hear, lane, start, stop, variant, cancel, (stage, band))
+            if match:
+                by = studio.match_db(state, hear, lane, (start, stop), variant, (stage, band))
     except CancelledError:
         return Response(status_code=204)
     headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
+    if by is not None:
+        headers["X-Match"] = f"{by:.3f}"
     return Response(interleaved(audio), media_type="application/octet-stream", headers=headers)
 
 
@@ -72,12 +77,21 @@ def song(
     variant: SongVariant = "treated",
     stage: str = "",
     band: int = 0,
+    first: int = -1,
+    last: int = -1,
 ) -> StreamingResponse:
-    """Frames [start, stop) of the song as interleaved stereo floats, sent as they are made and taken."""
+    """Frames [start, stop) of the song as interleaved stereo floats, sent as they are made and taken.
+
+    With `first` and `last`, X-Match says by how many dB a side of a comparison is turned to be as loud as what it is
+    compared with over the frames [first, last).
+    """
     studio, state = here
     if not start < stop <= 2 * state.session.frames + state.session.rate:
         raise MicLaneError(f"from {start} to {stop} is not a stretch of the song")
-    cancel = studio.new_cancel()
+    cancel, headers = studio.new_cancel(), {"X-Version": str(state.version), "Cache-Control": "no-store"}
+    if first >= 0 and variant != "removed":
+        check_range(state, first, last)
+        headers["X-Match"] = f"{studio.match_db(state, hear, lane, (first, last), variant, (stage, band)):.3f}"
     pieces = iter(studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band)))
     begun = next(pieces, None)  # what cannot be played is said before anything is sent
 
@@ -89,7 +103,6 @@ def song(
             for piece in pieces:
                 yield interleaved(piece)
 
-    headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
     return StreamingResponse(told(), media_type="application/octet-stream", headers=headers)
 
 

@@ -81,7 +81,7 @@ def slips(studio: Studio, state: State, lane: Lane, take: Take, again: bool, ton
 
 
 def _figure(finding: Finding, value: float) -> str:
-    if finding.unit in ("samples", "bursts"):
+    if finding.unit in ("samples", "bursts", "notes"):
         return f"{value:.0f} {finding.unit}"
     if finding.unit == "dB short":
         return f"{abs(value):.1f} dB {'short' if value >= 0 else 'over'}"

@@ -14,7 +14,7 @@ import { openBlind } from "./blind.js";
 
 /** @type {Alternative[]} */
 let all = [];
-let levels = {}; // loudness of the loop, by alternative
+let levels = {}; // loudness of the loop, and what makes it as loud as A, by alternative
 let equally = sessionStorage.getItem("equally") !== "off";
 const kept = () => `alternative:${state.id}`;
 const nameOf = (id) => (id ? (all.find((a) => a.id === id)?.name ?? "?") : "A");
@@ -128,14 +128,12 @@ on("to-alternative", ({ by }) => {
   choose(order[(order.indexOf(state.alternative) + by + order.length) % order.length]);
 });
 
-const gainOf = (id) => {
-  const [own, base] = [levels[id], levels[""]];
-  return own === undefined || base === undefined || own < -100 || base < -100 ? 0 : Math.min(Math.max(base - own, -30), 30);
-};
+const gainOf = (id) => levels[id]?.gain_db ?? 0;
 
 function level() {
+  player.equal = equally && all.length > 0;
   for (const id of ids()) match(variantOf(id), equally ? gainOf(id) : 0);
-  match("treated", equally && all.length ? gainOf(state.alternative) : 0);
+  match("treated", player.equal ? gainOf(state.alternative) : 0);
 }
 
 // all others of the loop, so that they can be heard at once
@@ -204,9 +202,14 @@ function scopes() {
 async function make(scope) {
   const told = await post(`/s/${state.id}/alternatives`, { scope, under: state.alternative });
   if (!told) return;
+  take(told);
+  changedBy(told, { data: true });
+}
+
+/** One that the server has made is the one that is heard. @param {{ id: string, alternatives: Alternative[] }} told */
+export function take(told) {
   learn(told.alternatives);
   choose(told.id);
-  changedBy(told, { data: true });
 }
 
 document.addEventListener("click", async (event) => {
@@ -225,8 +228,10 @@ document.addEventListener("click", async (event) => {
   if (what === "equally") {
     equally = !equally;
     sessionStorage.setItem("equally", equally ? "on" : "off");
+    readyFor = "";
     level();
-    return void draw();
+    draw();
+    return void refresh();
   }
   if (what === "blind") return void openBlind([...ids(), "untreated"], (id) => (id === "untreated" ? id : nameOf(id)));
   if (what === "lines") return void lines(act);

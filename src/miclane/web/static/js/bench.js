@@ -55,6 +55,7 @@ export async function refreshPictures() {
     const answer = await picture(`/s/${state.id}/lane/${state.lane}/picture/${stage}?${query(over)}&band=${box.dataset.band || 0}`, { part: true });
     if (!answer || mine !== token || bench()?.dataset.stage !== stage) return;
     $("#measured").innerHTML = await answer.text();
+    say("pictured", { picture: box.dataset.picture });
   } catch {
     /* the next render draws it */
   }

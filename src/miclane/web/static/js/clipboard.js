@@ -35,6 +35,15 @@ async function put(path, index, clip) {
   pasted(told);
 }
 
+/** Stages that were dragged onto another lane, return or bus go to its end; with Ctrl they stay here as well. */
+export async function carry(station, onto, copied) {
+  const stages = chosen(station).map((s) => s.dataset.stage);
+  const told = await post(`/s/${state.id}/carry`, { of: state.lane, stages, to: onto.dataset.onto, copied });
+  if (!told) return;
+  changedBy(told, { data: true });
+  toast(`${copied ? "Copied" : "Moved"} to the end of ${onto.title.replace(": its stages", "")}. Undo takes it back.`);
+}
+
 function pasted(told) {
   if (!told) return;
   changedBy(told, { data: true, select: told.ids?.length ? { stage: told.ids[0] } : null });

@@ -43,6 +43,12 @@ document.addEventListener("click", async (event) => {
     else over(begin);
   }
   if (at("#match")) makeUp("");
+  const notice = at("#notice");
+  if (notice && once(notice)) {
+    const told = await post(`/s/${state.id}/lane/${state.lane}/noticed/${bench().dataset.stage}?${query()}`);
+    if (told) changedBy(told);
+    else over(notice);
+  }
   const attack = at("[data-attack]");
   if (attack) set(attack.dataset.attack, Number(attack.dataset.value), { structure: true });
   const split = at("[data-split-band]");

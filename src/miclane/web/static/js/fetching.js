@@ -7,7 +7,7 @@ import { player } from "./player.js";
 export function address(what, start, stop, variant, extra = "") {
   if (variant === "without") extra += `&stage=${player.without}`;
   if (variant === "pair" || variant === "music") extra += `&stage=${encodeURIComponent(player.pair)}`;
-  if (variant === "bypassed") extra += `&stage=${player.bypassed}`;
+  if (variant === "bypassed") extra += `&stage=${encodeURIComponent(player.bypassed)}`;
   if (variant === "band") extra += `&stage=${player.band.stage}&band=${player.band.index}`;
   const [side, other] = variant.split(":");
   if (side === "alt") variant = "treated";
@@ -17,12 +17,19 @@ export function address(what, start, stop, variant, extra = "") {
   return `/s/${state.id}/${what}?lane=${lane}&hear=${player.hear}&variant=${variant}&start=${start}&stop=${stop}${extra}`;
 }
 
+const COMPARED = ["untreated", "unducked", "duckfirst", "without", "bypassed"];
+/** Whether a side is as loud as what it is compared with: then it comes with what it is turned by. @param {string} variant */
+export const matched = (variant) => COMPARED.includes(variant) || (player.equal && (variant.startsWith("alt:") || (variant === "treated" && state.alternative !== "")));
+
 /** @param {number} start @param {number} stop @param {string} variant @param {string} extra @param {AbortSignal} signal @param {number} urgency */
 export async function fetchSound(start, stop, variant, extra, signal, urgency) {
+  if (!extra && matched(variant)) extra = "&match=true";
   const answer = await ask(address("sound", start, stop, variant, extra), { urgency, signal });
   if (answer.status === 204) return null;
   if (!answer.ok) throw new Error((await answer.json()).error);
-  return { ...parted(new Float32Array(await answer.arrayBuffer())), version: Number(answer.headers.get("x-version")) };
+  const by = answer.headers.get("x-match");
+  const sound = parted(new Float32Array(await answer.arrayBuffer()));
+  return { ...sound, version: Number(answer.headers.get("x-version")), match: by === null ? undefined : Number(by) };
 }
 
 export function parted(flat) {

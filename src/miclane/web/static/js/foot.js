@@ -3,8 +3,9 @@
 import { URGENCY } from "./line.js";
 import { on, say } from "./messages.js";
 import { history, picture, settled, state, toast, $, $$ } from "./session.js";
-import { begin, bypass, hearBand, hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
+import { begin, bypass, hearBand, hearsWithout, hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
 import { showKeys } from "./keys.js";
+import { openMenu } from "./menu.js";
 import { loopPhrases, looped, phraseAt, setLoop } from "./strip.js";
 
 const clock = (frame) => {
@@ -27,9 +28,50 @@ export function showFoot() {
   $$("#hear button").forEach((b) => b.setAttribute("aria-checked", b.dataset.hear === player.hear));
   const hold = holdVariant();
   $("#hold").setAttribute("aria-pressed", player.variant === hold);
-  $("#hold").firstChild.textContent = `Hold for ${hold}`;
+  $("#hold").firstChild.textContent = hold[0].toUpperCase() + hold.slice(1);
+  $("#hold").setAttribute("aria-label", `Hold for ${hold}`);
   $("#removed").setAttribute("aria-pressed", player.variant === "removed" || takenAlone());
-  $("#bypass")?.setAttribute("aria-pressed", player.variant === "bypassed");
+  $("#bypass")?.setAttribute("aria-pressed", hearsWithout(stageOpen()));
+  for (const button of $$("#bench [data-bypass]")) button.setAttribute("aria-pressed", hearsWithout(button.dataset.bypass));
+  const without = player.variant === "bypassed";
+  $("#leave-out").setAttribute("aria-pressed", without);
+  $("#leave-out").textContent = without ? leftOut() : "Without …";
+}
+
+// ---- bypass: of the open stage, its branch, the lane's chain, all vocals, everything; one key each, held or pressed ----
+
+const branchOpen = () => {
+  const inside = /\/branches\/([^/]+)\/stages/.exec($("#bench")?.dataset.path ?? "")?.[1];
+  return inside ? `branch:${inside}` : ($("#bench [data-bypass^='branch:']")?.dataset.bypass ?? "");
+};
+const WITHOUT = {
+  b: { words: "the open stage", short: "No stage", scope: () => stageOpen(), none: "No stage is open." },
+  y: { words: "its branch", short: "No branch", scope: branchOpen, none: "No branch is open: open a split, or a stage on a branch." },
+  c: { words: "the chain", short: "No chain", scope: () => "chain:" },
+  v: { words: "any vocal's chain", short: "No vocal chain", scope: () => "vocals:" },
+  a: { words: "everything", short: "Nothing on", scope: () => "everything:" },
+};
+const leftOut = () => WITHOUT[Object.keys(WITHOUT).find((key) => WITHOUT[key].scope() === player.bypassed) ?? "b"].short;
+
+function hearWithout(scope, on) {
+  if (on && scope === stageOpen() && $("#bypass")?.disabled) return void toast("This stage is switched off already; without it is how it sounds.");
+  if (on) bypass(scope);
+  other("bypassed", on);
+}
+const wantsWithout = (scope) => wanted === "bypassed" && player.bypassed === scope;
+
+function pressWithout(key) {
+  const scope = WITHOUT[key].scope();
+  if (!scope) return void toast(WITHOUT[key].none);
+  hearWithout(scope, !wantsWithout(scope));
+}
+
+function chooseWithout() {
+  const box = $("#leave-out").getBoundingClientRect();
+  const items = Object.entries(WITHOUT).filter(([, { scope }]) => scope()).map(([key, { words, scope }]) => ({
+    words: wantsWithout(scope()) ? `With ${words} again` : `Without ${words}`, keys: key.toUpperCase(), act: () => pressWithout(key),
+  }));
+  openMenu(items, { x: box.left, y: box.top - 40 * items.length, label: "Heard without", back: $("#leave-out") });
 }
 
 // the stage that is open, where one is
@@ -47,15 +89,9 @@ function hearRemoved() {
   hearBand({ stage, index: TAKEN });
 }
 
-function hearBypassed(on) {
-  const stage = stageOpen();
-  if (!stage) return;
-  if (on && $("#bypass").disabled) return void toast("This stage is switched off already; without it is how it sounds.");
-  if (on) bypass(stage);
-  other("bypassed", on);
-}
 on("bench", ({ stage }) => {
-  if (player.variant === "bypassed" && player.bypassed !== stage) other("bypassed", false);
+  const of = player.bypassed; // a stage that is not open any more, or a branch
+  if (player.variant === "bypassed" && !of.endsWith(":") && of !== stage && of !== branchOpen()) other("bypassed", false);
   showFoot();
 });
 
@@ -71,29 +107,16 @@ on("variant", () => (wanted = player.variant));
 async function other(variant, on) {
   wanted = on ? variant : "treated";
   if (!on) return void (player.variant === variant && hearVariant("treated"));
-  if (player.variant === variant) return;
-  const latest = performance.now() + SETTLE_MS;
+  const of = player.bypassed;
+  const still = () => wanted === variant && player.bypassed === of;
+  if (variant === "bypassed" ? hearsWithout(of) : player.variant === variant) return;
   await begin();
   await Promise.race([settled(), pause(SETTLE_MS)]); // what is set counts already
-  await prepared(variant, () => wanted === variant);
-  while (variant === holdVariant() && wanted === variant && player.figures?.version !== state.version && performance.now() < latest) {
-    await measure(); // equally loud from its first sample
-    if (player.figures?.version !== state.version) await pause(50); // overtaken by what came in between
-  }
-  if (variant === "bypassed") await matchBypassed();
-  if (wanted === variant) hearVariant(variant); // not let go of meanwhile
+  await prepared(variant, still); // it comes with what makes it equally loud
+  if (COMPARED.includes(variant) && !isSong()) showMatch(player.matched);
+  if (still()) hearVariant(variant); // not let go of meanwhile
 }
-
-// the sound without the stage, as loud as with it
-async function matchBypassed() {
-  const [first, last] = measured();
-  const query = `lane=${state.lane}&hear=${player.hear}&start=${first}&stop=${last}&first=${first}&last=${last}&against=bypassed&stage=${player.bypassed}`;
-  const answer = await picture(`/s/${state.id}/readings?${query}`, { urgency: URGENCY.figures });
-  if (!answer) return;
-  const told = await answer.json();
-  match("bypassed", told.match_db);
-  showMatch(told.match_db);
-}
+const COMPARED = ["untreated", "unducked", "bypassed"];
 
 function toggleLoop() {
   const whole = player.first === 0 && player.last >= state.frames;
@@ -123,7 +146,9 @@ document.addEventListener("click", (event) => {
   else if (at("#loop-on")) toggleLoop();
   else if (at("#hear button")) listen(at("#hear button").dataset.hear, state.lane);
   else if (at("#removed")) hearRemoved();
-  else if (at("#bypass")) hearBypassed(wanted !== "bypassed");
+  else if (at("#bypass")) hearWithout(stageOpen(), !wantsWithout(stageOpen()));
+  else if (at("#leave-out")) chooseWithout();
+  else if (at("#bench [data-bypass]")) hearWithout(at("[data-bypass]").dataset.bypass, !wantsWithout(at("[data-bypass]").dataset.bypass));
   else if (at("#undo")) history("undo");
   else if (at("#redo")) history("redo");
   else if (at("#help")) showKeys();
@@ -195,25 +220,29 @@ window.addEventListener("keydown", (event) => {
     held.add("h");
     other(holdVariant(), true);
   } else if (key === "r" && !event.repeat) hearRemoved();
-  else if (key === "b" && !held.has("b")) {
-    held.add("b");
+  else if (key in WITHOUT && !held.has(key)) {
+    held.add(key);
     pressedAt = performance.now();
-    hearBypassed(wanted !== "bypassed");
+    pressWithout(key);
   }
   else if (key === "e" && !event.repeat) toggleEyes();
   else if (key === "t" && $("#route")) say("to-route");
   else if (key === "n" && $("#strip")) say("to-stretch");
   else if (key === "w" && $("#for")) say("to-scope");
-  else if (event.key === "[" || event.key === "]") say("to-alternative", { by: event.key === "]" ? 1 : -1 });
+  else if (event.key === "[" || event.key === "]") {
+    player.pressed = event.timeStamp;
+    say("to-alternative", { by: event.key === "]" ? 1 : -1 });
+  }
   else if (event.key === "?") showKeys();
 });
 document.addEventListener("keyup", (event) => {
   if (event.key.toLowerCase() === "h" && held.delete("h")) other(holdVariant(), false);
-  if (event.key.toLowerCase() === "b" && held.delete("b") && performance.now() - pressedAt > HELD_MS) hearBypassed(false);
+  const key = event.key.toLowerCase();
+  if (key in WITHOUT && held.delete(key) && performance.now() - pressedAt > HELD_MS) other("bypassed", false);
 });
 addEventListener("blur", () => {
   if (held.delete("h")) other(holdVariant(), false);
-  if (held.delete("b")) hearBypassed(false);
+  for (const key of Object.keys(WITHOUT)) if (held.delete(key)) other("bypassed", false);
 });
 document.addEventListener("keyup", (event) => {
   // the space bar must not also press the focused button
@@ -229,6 +258,7 @@ on("position", ({ mean, peak, playing, guard = 1 }) => {
   const safe = guard < 0.999 ? `, loudspeaker held ${guard > 0 ? `${db(guard)} dB` : "silent"}` : "";
   meter.textContent = playing ? `${db(Math.sqrt(mean))} / ${db(peak)} dBFS${safe}` : "stopped";
   meter.classList.toggle("warn", safe !== "");
+  if (isSong() && COMPARED.includes(player.variant)) showMatch(player.matched); // it comes with the stream
   meter.title = safe ? "Over full scale: the loudspeaker is turned down for safety; a print is not" : "";
 });
 for (const name of /** @type {const} */ (["playing", "range", "hear", "variant"])) on(name, showFoot);

@@ -17,15 +17,19 @@ import "./take.js";
 import "./phrases.js";
 import "./trims.js";
 import "./ride.js";
+import "./tame.js";
+import "./tune.js";
 import "./following.js";
 import "./stretches.js";
 import { showWhere } from "./where.js";
+import { showGathering } from "./handles.js";
 import "./levels.js";
 import { toRoute } from "./route.js";
 
 register("lane", {
   shown() {
     initStrip();
+    showGathering();
     if (showWhere()) reloadBody(new URLSearchParams(location.search).get("stage") ?? undefined, Number(new URLSearchParams(location.search).get("band") ?? 0));
     else refreshPictures();
   },

@@ -12,6 +12,7 @@
  * @property {{}} refused          edits were refused; what is shown is not what is kept
  * @property {{}} redraw           the route and the bench are wanted anew
  * @property {{ picture: string, stage: string }} bench  a stage has been opened, or its picture is wanted anew
+ * @property {{ picture: string }} pictured  the measured part of its picture has been drawn
  * @property {{ path: string, value: number }} moved  a setting was moved by something that is not its rule
  * @property {{}} playing          playing has begun or ended
  * @property {{ at: number, playing: boolean, mean: number, peak: number, starved?: boolean, guard?: number }} position  where the playhead is

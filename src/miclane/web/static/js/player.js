@@ -14,7 +14,7 @@ const LONGEST_LOOP_S = 20;
 
 export const player = {
   context: null, node: null, analyser: null, playing: false, at: 0, first: 0, last: 1, looping: true, hear: "lane",
-  lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "", pair: "",
+  lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "", pair: "", equal: false, matched: 0, pressed: 0,
 };
 window.miclane = { player, state, line: counts };
 
@@ -30,7 +30,7 @@ export async function begin() {
     Object.assign(player, { context, node, analyser });
     player.fresh = true;
     node.port.postMessage({ type: "range", first: player.first, last: player.last, looping: player.looping, at: player.at });
-    node.port.postMessage({ type: "variant", name: player.variant });
+    node.port.postMessage({ type: "variant", name: heard });
   })();
   await player.starting;
 }
@@ -38,7 +38,7 @@ export async function begin() {
 const began = new Map();
 
 function told(m) {
-  if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(performance.now() - switching.at);
+  if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(m.when - switching.at);
   if (m.type === "position") {
     if (m.playing) player.at = m.at;
     player.starved = m.starved;
@@ -99,8 +99,12 @@ let inFlight = new AbortController();
 
 export function give(variant, offset, sound, generation) {
   if (generation !== order || !sound) return;
+  const edited = variant === "treated" && player.equal && state.alternative !== "";
+  const by = sound.match ?? (variant === "treated" && player.equal && !edited ? 0 : undefined);
+  const gain = by === undefined ? null : 10 ** (by / 20);
+  const hold = gain === null && edited;
   player.node?.port.postMessage(
-    { type: "data", variant, version: generation, first: player.first, last: player.last, offset, left: sound.left, right: sound.right },
+    { type: "data", variant, version: generation, first: player.first, last: player.last, offset, left: sound.left, right: sound.right, gain, hold },
     [sound.left.buffer, sound.right.buffer],
   );
 }
@@ -180,9 +184,11 @@ export async function prepare(variant) {
   if (isSong()) return true;
   const generation = order;
   const { signal } = inFlight;
+  const as = heardAs(variant);
   try {
     const sound = variant === "removed" ? await removed(player.first, player.last, signal) : await fetchSound(player.first, player.last, variant, "", signal, URGENCY.behind);
-    give(variant, player.first, sound, generation);
+    give(as, player.first, sound, generation);
+    if (sound?.match !== undefined) player.matched = sound.match;
     return generation === order && sound !== null;
   } catch (error) {
     if (error.name === "AbortError") return false;
@@ -216,11 +222,24 @@ export async function hearBand(band) {
   if (player.band === band) hearVariant("band");
 }
 
-/** Another stage is the one that is left out to hear what it does. @param {string} stage */
-export function bypass(stage) {
-  if (player.bypassed !== stage) player.node?.port.postMessage({ type: "forget", variant: "bypassed" });
-  player.bypassed = stage;
+/** What the worklet calls a side: what is left out is one for each of what that can be, so that one fades into another. */
+export const heardAs = (variant) => (variant === "bypassed" ? `bypassed:${player.bypassed}` : variant);
+let heard = "treated";
+/** @type {Set<string>} */
+const leftOut = new Set();
+
+/** Something else is left out to hear what it does: a stage, or what studio.graphs says. @param {string} scope */
+export function bypass(scope) {
+  player.bypassed = scope;
+  for (const variant of leftOut) {
+    if (variant === heard || variant === heardAs("bypassed")) continue;
+    player.node?.port.postMessage({ type: "forget", variant });
+    leftOut.delete(variant);
+  }
+  leftOut.add(heardAs("bypassed"));
 }
+/** @param {string} scope */
+export const hearsWithout = (scope) => player.variant === "bypassed" && heard === `bypassed:${scope}`;
 
 /** Voice and one other thing alone, as they come out of the mix. @param {string} voice @param {string} other */
 export function besides(voice, other) {
@@ -272,14 +291,17 @@ let switching = { name: "", at: 0 };
 export function hearVariant(name) {
   if (name !== "band") player.band = null;
   player.variant = name;
-  switching = { name, at: performance.now() };
-  player.node?.port.postMessage({ type: "variant", name });
+  heard = heardAs(name);
+  const pressed = player.pressed || performance.now(); // the key itself, where it was one
+  player.pressed = 0;
+  switching = { name: heard, at: performance.timeOrigin + pressed }; // on the clock that the worklet has too
+  player.node?.port.postMessage({ type: "variant", name: heard });
   if (isSong() && player.playing) keepFlowing();
   say("variant");
 }
 
 export function match(variant, db) {
-  player.node?.port.postMessage({ type: "gain", name: variant, value: 10 ** (db / 20) });
+  player.node?.port.postMessage({ type: "gain", name: heardAs(variant), value: 10 ** (db / 20) });
 }
 
 export function listen(hear, lane) {

@@ -15,6 +15,8 @@ on("line", follow); // what has got on meanwhile
 // What would go over full scale is said before it is printed, of what is ticked now.
 const RESTED_MS = 500;
 let asking = 0;
+const chosen = () => $$("#print-form input[name=snapshot]:checked").map((i) => i.value);
+const level = (field) => (field.value === "" ? null : Number(field.value));
 let token = 0;
 function peaks() {
   clearTimeout(asking);
@@ -23,9 +25,10 @@ function peaks() {
     const targets = form ? $$("input[name=target]:checked", form).map((i) => i.value) : [];
     if (!spot || !state.frames) return;
     const mine = ++token;
-    if (!targets.length) return void spot.replaceChildren();
+    const turned = form.elements.loudness.value !== "" || form.elements.ceiling.value !== "";
+    if (!targets.length || turned) return void spot.replaceChildren(); // what is turned to a level is said with the print
     spot.innerHTML = '<p class="dim">Measuring what these would come to …</p>';
-    const query = new URLSearchParams([...targets.map((t) => ["target", t]), ["format", form.elements.format.value], ["stems", form.elements.stems.value === "1" ? "true" : "false"], ["snapshot", form.dataset.snapshot]]);
+    const query = new URLSearchParams([...targets.map((t) => ["target", t]), ["format", form.elements.format.value], ["stems", form.elements.stems.value === "1" ? "true" : "false"], ["snapshot", chosen()[0] ?? ""]]);
     const answer = await picture(`/s/${state.id}/prints/peaks?${query}`, { part: true, urgency: URGENCY.next });
     if (mine !== token || !spot.isConnected) return;
     spot.innerHTML = answer ? await answer.text() : "";
@@ -46,8 +49,12 @@ document.addEventListener("submit", async (event) => {
   event.preventDefault();
   const targets = $$("input[name=target]:checked", event.target).map((i) => i.value);
   if (!targets.length) return void toast("Tick what to print.");
-  const { format, stems } = event.target.elements;
-  if (await post(`/s/${state.id}/prints?snapshot=${$("#print-form").dataset.snapshot}`, { targets, format: format.value, stems: stems.value === "1" })) follow();
+  const { format, stems, loudness, ceiling, naming, markers } = event.target.elements;
+  const snapshots = chosen();
+  if ($("#print-form input[name=snapshot]") && !snapshots.length) return void toast("Tick what it is to be of: what is now, or a snapshot.");
+  const query = new URLSearchParams((snapshots.length ? snapshots : [""]).map((id) => ["snapshot", id]));
+  const body = { targets, format: format.value, stems: stems.value === "1", loudness_lufs: level(loudness), ceiling_dbtp: level(ceiling), naming: naming.value, markers: markers.checked };
+  if (await post(`/s/${state.id}/prints?${query}`, body)) follow();
 });
 document.addEventListener("click", async (event) => {
   const float = event.target.closest("[data-print-float]");
@@ -63,6 +70,12 @@ document.addEventListener("click", async (event) => {
     for (const box of $$("#print-form input[name=target]")) box.checked = "stem" in box.dataset;
     $("#print-form input[name=stems][value='1']").checked = true;
     peaks();
+  }
+  const field = event.target.closest("[data-field]");
+  if (field) {
+    const naming = $("#print-form input[name=naming]");
+    naming.setRangeText(`{${field.dataset.field}}`, naming.selectionStart, naming.selectionEnd, "end");
+    naming.focus();
   }
   const ceiling = event.target.closest("[data-ceiling]");
   if (ceiling && (await change(JSON.parse(ceiling.dataset.ceiling), { structure: true }))) {

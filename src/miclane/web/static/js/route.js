@@ -2,7 +2,7 @@
 
 import { change, state, $, $$ } from "./session.js";
 import { open, reloadBody, stageMenu } from "./bench.js";
-import { copyTo, mark } from "./clipboard.js";
+import { carry, copyTo, mark } from "./clipboard.js";
 
 const listOf = (station) => station.dataset.path.replace(/\/[^/]+$/, "");
 let drag = null;
@@ -11,7 +11,7 @@ document.addEventListener("pointerdown", (event) => {
   const station = event.target.closest(".station");
   if (!station || event.button !== 0) return;
   if (station.dataset.fixed) return open(station.dataset.stage);
-  drag = { station, x: event.clientX, moved: false, id: event.pointerId };
+  drag = { station, x: event.clientX, y: event.clientY, moved: false, id: event.pointerId };
 });
 document.addEventListener("pointermove", (event) => {
   if (!drag) return;
@@ -20,8 +20,16 @@ document.addEventListener("pointermove", (event) => {
   if (!drag.moved) drag.station.setPointerCapture(drag.id);
   drag.moved = true;
   drag.station.classList.add("dragging");
-  drag.station.setAttribute("transform", `translate(${by} 0)`);
+  drag.station.setAttribute("transform", `translate(${by} ${overSide(event) ? event.clientY - drag.y : 0})`);
 });
+/** The lane, return or bus in the list at the side that something is dragged over, marked. @param {PointerEvent} event */
+function overSide(event) {
+  for (const link of $$(".side .onto")) link.classList.remove("onto");
+  const found = document.elementsFromPoint(event.clientX, event.clientY).map((e) => e.closest("[data-onto]")).find(Boolean);
+  if (!found || found.dataset.onto === state.lane) return null;
+  found.classList.add("onto");
+  return found;
+}
 document.addEventListener("pointerup", (event) => {
   if (!drag) return;
   const { station, moved } = drag;
@@ -31,6 +39,13 @@ document.addEventListener("pointerup", (event) => {
     return void (opened && mark(opened, station));
   }
   if (!moved) return open(station.dataset.stage);
+  const onto = overSide(event);
+  onto?.classList.remove("onto");
+  if (onto) {
+    station.removeAttribute("transform");
+    station.classList.remove("dragging");
+    return void carry(station, onto, event.ctrlKey || event.metaKey);
+  }
   const list = listOf(station);
   const from = Number(station.dataset.index);
   const place = Number(station.dataset.x) + event.clientX - Number(station.ownerSVGElement.getBoundingClientRect().left) - Number(station.dataset.x);

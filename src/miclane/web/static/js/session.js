@@ -57,7 +57,7 @@ export function seenAt(address) {
   return more.length ? `${address}${address.includes("?") ? "&" : "?"}${more.join("&")}` : address;
 }
 /** What is heard, shown or measured is so of the alternative that is chosen. */
-const SEEN = /^\/s\/[^/]+\/(lane|space|readings|strip|levels|fit|map|paste|copy)\b/;
+const SEEN = /^\/s\/[^/]+\/(lane|space|readings|strip|levels|fit|map|passes|paste|copy)\b/;
 
 const IN_TURN = /\/(edits|typed|undo|redo)$/; // each after those before
 

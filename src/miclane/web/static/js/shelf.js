@@ -58,13 +58,14 @@ function answered(text) {
   }
 }
 
-function send(session, file, { bar, result }, short = false) {
+/** A file sent with its progress; what came of it is `told`. */
+function give(address, file, { bar, result }, told, short = false) {
   return new Promise((done) => {
     const form = new FormData();
     if (short) form.append("short", "true");
     form.append("file", file, file.name);
     const call = new XMLHttpRequest();
-    call.open("POST", `/s/${session}/import`);
+    call.open("POST", address);
     call.setRequestHeader("accept", "application/json");
     call.upload.onprogress = (e) => {
       bar.value = (90 * e.loaded) / Math.max(e.total, 1);
@@ -76,21 +77,41 @@ function send(session, file, { bar, result }, short = false) {
     };
     call.onload = () => {
       bar.value = 100;
-      const told = answered(call.responseText);
-      if (call.status === 201) {
-        result.replaceChildren();
-        const link = document.createElement("a");
-        link.href = `/s/${session}/lane/${told.lane}`;
-        link.className = "font-semibold underline";
-        link.textContent = told.name;
-        result.append(link, `, ${told.role}, ${told.seconds.toFixed(1)} s`);
-      } else {
-        result.textContent = `Refused. ${told.error ?? `The server answered ${call.status}.`} `;
-        if (told.short) result.append(takeWhatIsThere(session, file, { bar, result }));
-      }
+      told(call.status, answered(call.responseText));
       done(call.status === 201);
     };
     call.send(form);
+  });
+}
+const refusal = (status, told) => `Refused. ${told.error ?? `The server answered ${status}.`} `;
+function opens(address, name) {
+  const link = document.createElement("a");
+  link.href = address;
+  link.className = "font-semibold underline";
+  link.textContent = name;
+  return link;
+}
+
+function send(session, file, row, short = false) {
+  const { result } = row;
+  return give(`/s/${session}/import`, file, row, (status, told) => {
+    if (status === 201) return void result.replaceChildren(opens(`/s/${session}/lane/${told.lane}`, told.name), `, ${told.role}, ${told.seconds.toFixed(1)} s`);
+    result.textContent = refusal(status, told);
+    if (told.short) result.append(takeWhatIsThere(session, file, row));
+    return undefined;
+  }, short);
+}
+
+/** An archive, opened as the session it is; what of it is missing is said. */
+function open(file, row) {
+  return give("/sessions/archive", file, row, (status, told) => {
+    if (status !== 201) return void (row.result.textContent = refusal(status, told));
+    row.result.replaceChildren(opens(told.address, told.name), told.missing.length ? " is there, but not all of it. Missing or damaged:" : " is there, whole.");
+    if (!told.missing.length) return undefined;
+    const list = document.createElement("ul");
+    for (const line of told.missing) list.append(Object.assign(document.createElement("li"), { textContent: line }));
+    row.result.append(list);
+    return undefined;
   });
 }
 
@@ -103,9 +124,14 @@ function takeWhatIsThere(session, file, row) {
   return button;
 }
 
+const isArchive = (file) => /\.zip$/i.test(file.name);
 async function take(files) {
   if (!files.length) return;
-  const list = [...files];
+  const archives = [...files].filter(isArchive);
+  for (const archive of archives) await open(archive, row(archive));
+  if (archives.length) await cards();
+  const list = [...files].filter((file) => !isArchive(file));
+  if (!list.length) return;
   if (!$("#drop").dataset.session) return ask(list);
   const rows = list.map(row);
   const { session } = $("#drop").dataset;
@@ -129,11 +155,14 @@ async function take(files) {
 async function doTo(what) {
   const [id, act] = what.split("/");
   if (!(await post(`/sessions/${what}`))) return;
+  await cards();
+  $(`[data-session-do="${CSS.escape(id)}/${act === "delete" ? "restore" : "copy"}"]`)?.focus();
+}
+async function cards() {
   const answer = await fetch("/", { headers: { accept: "text/html" } }).catch(() => null);
   if (!answer?.ok) return location.reload();
   const fresh = new DOMParser().parseFromString(await answer.text(), "text/html");
   for (const part of ["#count", "#cards", "#binned"]) $(part).innerHTML = fresh.querySelector(part).innerHTML;
-  $(`[data-session-do="${CSS.escape(id)}/${act === "delete" ? "restore" : "copy"}"]`)?.focus();
 }
 
 document.addEventListener("dragover", (event) => {
@@ -156,4 +185,8 @@ document.addEventListener("click", (event) => {
 });
 document.addEventListener("change", (event) => {
   if (event.target.id === "files") take(event.target.files);
+});
+document.addEventListener("dragstart", (event) => {
+  const link = event.target.closest?.("[data-archive]");
+  if (link) event.dataTransfer.setData("DownloadURL", `application/zip:${link.dataset.archive.replace(/[:/\\]/g, "_")}.miclane.zip:${link.href}`);
 });

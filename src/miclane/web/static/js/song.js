@@ -2,22 +2,28 @@
 
 import { ask, URGENCY } from "./line.js";
 import { state, toast } from "./session.js";
-import { give, orderNow, player, stop } from "./player.js";
-import { address, parted } from "./fetching.js";
+import { give, heardAs, measured, orderNow, player, stop } from "./player.js";
+import { address, matched, parted } from "./fetching.js";
 
 const BUFFER_S = 10;
-let flows = []; // what is streaming, or has streamed, of the whole song: variant, from, to
+let flows = []; // what is streaming, or has streamed, of the whole song: the side, from, to
 
 // The whole song streams from where it is heard on, some seconds ahead of the playhead.
 export async function flow(variant, from) {
-  const run = { variant, from, to: from, live: true, control: new AbortController() };
+  const as = heardAs(variant);
+  const run = { as, from, to: from, live: true, control: new AbortController() };
   flows.push(run);
   const generation = orderNow();
   const { signal } = run.control;
   try {
-    const answer = await ask(address("song", from, player.last, variant), { urgency: URGENCY.rest, flows: true, signal });
+    const [first, last] = measured().map(Math.round);
+    const over = matched(variant) && variant !== "treated" ? `&first=${first}&last=${last}` : "";
+    const answer = await ask(address("song", from, player.last, variant, over), { urgency: URGENCY.rest, flows: true, signal });
     if (!answer.ok) throw new Error((await answer.json()).error);
     if (!answer.body) return; // overtaken
+    const by = answer.headers.get("x-match");
+    const match = by === null ? undefined : Number(by);
+    if (match !== undefined) player.matched = match;
     const reader = answer.body.getReader();
     let rest = new Uint8Array(0);
     for (;;) {
@@ -29,7 +35,7 @@ export async function flow(variant, from) {
       const whole = bytes.length - (bytes.length % 8);
       rest = bytes.slice(whole);
       if (!whole) continue;
-      give(variant, run.to, parted(new Float32Array(bytes.buffer, 0, whole / 4)), generation);
+      give(as, run.to, { ...parted(new Float32Array(bytes.buffer, 0, whole / 4)), match }, generation);
       run.to += whole / 8;
       while (run.to - player.at > BUFFER_S * state.rate && player.at >= run.from && generation === orderNow()) {
         await new Promise((resolve) => setTimeout(resolve, 200));
@@ -45,7 +51,7 @@ export async function flow(variant, from) {
   }
 }
 
-const flowAt = (variant, at) => flows.find((f) => f.variant === variant && f.from <= at + 0.2 * state.rate && (f.live || at < f.to));
+const flowAt = (variant, at) => flows.find((f) => f.as === heardAs(variant) && f.from <= at + 0.2 * state.rate && (f.live || at < f.to));
 
 // Playing goes on from another place of the song: what streams elsewhere is let go.
 export function jump() {

@@ -33,7 +33,7 @@ export function showWhere() {
   state.where = box ? place(scope()) : "";
   if (!box) return false;
   const phrases = inLoop();
-  box.hidden = !(state.data?.phrases ?? []).length;
+  for (const part of $$("[data-of-place]", box)) part.hidden = !(state.data?.phrases ?? []).length; // there is no place but the song
   const section = phrases[0]?.section ?? "";
   const names = { song: "the song", section: section || "this section", phrase: phrases.length > 1 ? `these ${phrases.length} phrases` : "this phrase" };
   const chosen = state.where.split(":")[0].replace("phrases", "phrase") || "song";

@@ -6,6 +6,8 @@ class Take {
     this.left = new Float32Array(length);
     this.right = new Float32Array(length);
     this.have = [];
+    this.aim = null; // what it is turned by to be as loud as what it is compared with; null: as its side is
+    this.gain = null; // and is, just now
   }
 
   put(offset, left, right) {
@@ -53,8 +55,9 @@ class Player extends AudioWorkletProcessor {
     this.side = "treated";
     this.waiting = false;
     this.weights = {};
-    this.gain = { treated: 1, untreated: 1, unducked: 1, duckfirst: 1, without: 1, band: 1, removed: 1, pair: 1, music: 1 };
+    this.gain = {}; // of sides whose sound does not say itself how loud it is to be
     this.fade = Math.round(sampleRate * 0.01);
+    this.turning = 1 / (0.005 * sampleRate);
     this.level = 0;
     this.peak = 0;
     this.count = 0;
@@ -99,6 +102,32 @@ class Player extends AudioWorkletProcessor {
       pair.takes = [take, ...pair.takes.filter((t, k) => k < 2 || t === pair.current || t === pair.from || t === whole)];
     }
     take.put(m.offset - this.first, m.left, m.right);
+    if (typeof m.gain === "number") take.aim = m.gain;
+    else if (m.hold && take.aim === null && pair.current) take.aim = this.held(pair.current, m);
+  }
+
+  // what keeps a piece as loud as it was before it was changed, until it is known how loud all of it is
+  held(before, m) {
+    const from = m.offset - this.first;
+    if (!before.covers(from, from + m.left.length) || before.gain === null) return null;
+    let [old, fresh] = [0, 0];
+    for (let k = 0; k < m.left.length; k++) {
+      old += before.left[from + k] ** 2 + before.right[from + k] ** 2;
+      fresh += m.left[k] ** 2 + m.right[k] ** 2;
+    }
+    if (!(old > 1e-9 && fresh > 1e-9)) return before.gain;
+    return before.gain * Math.min(Math.max(Math.sqrt(old / fresh), 0.25), 4);
+  }
+
+  // what a take is turned by now: at once with its first frame, in some milliseconds where that is learnt later
+  turned(take, named) {
+    const aim = take.aim ?? named;
+    if (take.gain === null) take.gain = aim;
+    else if (take.gain !== aim) {
+      take.gain += (aim - take.gain) * this.turning;
+      if (Math.abs(aim - take.gain) < 1e-6) take.gain = aim;
+    }
+    return take.gain;
   }
 
   // once a block: the newest take that has what comes next is faded to
@@ -118,19 +147,21 @@ class Player extends AudioWorkletProcessor {
   }
 
   // one frame of a variant
-  read(pair, i) {
+  read(pair, i, named) {
     if (!pair?.current) {
       this.silent();
       return;
     }
     const { current, from } = pair;
-    this.l = current.left[i];
-    this.r = current.right[i];
+    const gain = this.turned(current, named);
+    this.l = gain * current.left[i];
+    this.r = gain * current.right[i];
     if (from) {
       const w = pair.weight;
       const share = w * w * (3 - 2 * w); // without corners
-      this.l = share * this.l + (1 - share) * from.left[i];
-      this.r = share * this.r + (1 - share) * from.right[i];
+      const before = this.turned(from, named);
+      this.l = share * this.l + (1 - share) * before * from.left[i];
+      this.r = share * this.r + (1 - share) * before * from.right[i];
       pair.weight = Math.min(1, w + pair.step);
       if (pair.weight >= 1) pair.from = null;
     }
@@ -177,7 +208,7 @@ class Player extends AudioWorkletProcessor {
     // the side asked for is heard once it is there; with no sound at all the playhead waits
     const before = this.side;
     if (this.ready(this.variant) || !this.ready(this.side)) this.side = this.variant;
-    if (this.side !== before && this.ready(this.side)) this.port.postMessage({ type: "side", name: this.side });
+    if (this.side !== before && this.ready(this.side)) this.port.postMessage({ type: "side", name: this.side, when: Date.now() });
     this.waiting = this.playing && !this.ready(this.side);
     for (let k = 0; k < left.length; k++) {
       const aim = this.playing && !this.waiting ? 1 : 0;
@@ -196,9 +227,9 @@ class Player extends AudioWorkletProcessor {
           else if (w > wanted) w = Math.max(wanted, w - step);
           this.weights[name] = w;
           if (w > 0) {
-            this.read(this.takes[name], i);
-            l += w * (this.gain[name] ?? 1) * this.l;
-            r += w * (this.gain[name] ?? 1) * this.r;
+            this.read(this.takes[name], i, this.gain[name] ?? 1);
+            l += w * this.l;
+            r += w * this.r;
           }
         }
         if (this.playing && !this.waiting) {

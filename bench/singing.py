@@ -1,0 +1,105 @@
+"""Singing made from scratch whose pitch and formants are known at every moment: harmonics through formants.
+
+Every harmonic of a given pitch has the level and the phase that a cascade of formants gives it there (Fant, Acoustic
+Theory of Speech Production, 1960), so nothing is rounded to whole samples, and the same voice can be sung in tune and
+out of tune. parselmouth tells the pitch and the formants of what came out: it shares no code with ours.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+import parselmouth
+
+RATE = 48000
+VOWELS = {
+    "aa": (730, 1090, 2440), "ow": (460, 920, 2420), "eh": (530, 1840, 2480), "iy": (330, 2250, 3000),
+    "er": (490, 1350, 1720), "ae": (660, 1700, 2410),
+}  # fmt: skip
+VOICES = {"bass": (45, 0.9, 4800.0), "alto": (60, 1.0, 5300.0), "soprano": (73, 1.12, 5800.0)}
+STEPS = (0, 2, 4, 5, 7, 4)
+LENGTHS_S = (0.6, 0.5, 1.0, 0.5, 0.8, 1.2)
+SUNG = ("aa", "ow", "eh", "iy", "aa", "er")
+LEAD_S = 0.25
+_HOP = 48
+
+
+@dataclass
+class Sung:
+    """Sound (1, n), the pitch at every sample in cents (MIDI times 100), and the notes: start, end, MIDI."""
+
+    audio: np.ndarray
+    cents: np.ndarray
+    notes: list[tuple[float, float, float]]
+
+
+def smoothed(x: np.ndarray, seconds: float = 0.05) -> np.ndarray:
+    """A row with its corners taken off."""
+    window = np.hanning(round(seconds * RATE) | 1)
+    return np.convolve(np.pad(x, len(window) // 2, "edge"), window / window.sum(), "valid")
+
+
+def voice(cents: np.ndarray, formants: np.ndarray, loud: np.ndarray, seed: int = 0, rough: float = 0.0) -> np.ndarray:
+    """A voice (n,) of a pitch (n,) in cents, through formants (n, 3) and two that stay, as loud as `loud` (n,)."""
+    rng = np.random.default_rng(seed)
+    n = len(cents)
+    f0 = 440 * 2 ** ((cents - 6900) / 1200)
+    if rough:
+        f0 = f0 * 2 ** (rough / 12 * np.repeat(rng.standard_normal(n // 120 + 1), 120)[:n])
+    phase = 2 * np.pi * np.cumsum(f0) / RATE
+    at = np.arange(0, n, _HOP)
+    out = np.zeros(n)
+    for k in range(1, int(11000 / f0.min()) + 1):
+        f = k * f0[at]
+        s = 2j * np.pi * f
+        gain = np.where(f < 11000, 1.0, 0.0) / (1 + f / 120.0)  # the source falls, the lips give half of it back
+        for j in range(5):
+            centre = formants[at, j] if j < 3 else np.full(len(at), (3600.0, 4700.0)[j - 3])
+            pole = np.pi * (70 + 0.04 * centre) + 2j * np.pi * centre
+            gain = gain * np.abs(pole) ** 2 / ((s + pole) * (s + pole.conj()))
+        level, turn = np.abs(gain), np.unwrap(np.angle(gain))
+        out += np.interp(np.arange(n), at, level) * np.cos(k * phase + np.interp(np.arange(n), at, turn))
+    out = out * loud
+    return 0.25 * out / np.abs(out).max() + 10 ** (-75 / 20) * rng.standard_normal(n)
+
+
+def sing(
+    kind: str,
+    off_cents: float = 0.0,
+    vibrato_cents: float = 30.0,
+    seed: int = 0,
+    steps: tuple[float, ...] = STEPS,
+    lengths_s: tuple[float, ...] = LENGTHS_S,
+    scoop_cents: float = 0.0,
+) -> Sung:
+    """A line in one breath, `off_cents` out of tune throughout, with vibrato at 5.5 Hz and, on request, scoops."""
+    base, scale, _ = VOICES[kind]
+    cents, formants, notes, at = [], [], [], LEAD_S
+    for i, (step, length) in enumerate(zip(steps, lengths_s, strict=True)):
+        t = np.arange(round(length * RATE)) / RATE
+        turning = vibrato_cents * np.sin(2 * np.pi * 5.5 * t) * np.clip((t - 0.1) / 0.15, 0, 1)
+        cents.append(100 * (base + step) + off_cents + turning - scoop_cents * np.exp(-t / 0.06))
+        formants.append(np.tile(np.array(VOWELS[SUNG[i % len(SUNG)]]) * scale, (len(t), 1)))
+        notes.append((at, at + length, base + step))
+        at += length
+    lead = round(LEAD_S * RATE)
+    sung = smoothed(np.pad(np.concatenate(cents), lead, "edge"))
+    loud = smoothed(np.pad(np.ones(len(sung) - 2 * lead), lead))
+    table = np.stack([smoothed(np.pad(c, lead, "edge")) for c in np.concatenate(formants).T], axis=1)
+    return Sung(voice(sung, table, loud, seed)[None], sung, notes)
+
+
+def pitch_cents(audio: np.ndarray, kind: str) -> tuple[np.ndarray, np.ndarray]:
+    """(times in s, cents, NaN where there is no pitch) by Praat's autocorrelation (Boersma 1993)."""
+    base = VOICES[kind][0]
+    low = 440 * 2 ** ((base - 69 - 8) / 12)
+    sound = parselmouth.Sound(audio[0], RATE)
+    track = sound.to_pitch_ac(time_step=0.005, pitch_floor=low, pitch_ceiling=5 * low, very_accurate=True)
+    hz = track.selected_array["frequency"]
+    return track.xs(), np.where(hz > 0, 1200 * np.log2(np.maximum(hz, 1) / 440) + 6900, np.nan)
+
+
+def formants_hz(audio: np.ndarray, kind: str) -> tuple[np.ndarray, np.ndarray]:
+    """(times in s, first three formants) by linear prediction (Burg), as Praat does it."""
+    found = parselmouth.Sound(audio[0], RATE).to_formant_burg(0.01, 5, VOICES[kind][2], 0.03, 50)
+    times = found.xs()
+    return times, np.array([[found.get_value_at_time(k, t) for k in (1, 2, 3)] for t in times])

@@ -1,0 +1,116 @@
+"""What of a spectrum sticks out of its neighbourhood, moment by moment: a harmonic against harmonics."""
+
+import numpy as np
+
+from . import kernel
+
+
+@kernel
+def pitch_of(likeness, shortest, longest):
+    """The period in lags (0 for none) of rows of autocorrelations (m, n), each divided by that of the window."""
+    found = np.zeros(len(likeness))
+    for t in range(len(likeness)):
+        r = likeness[t]
+        if r[0] <= 0:
+            continue
+        best = 0.0
+        for k in range(shortest, longest):
+            if r[k] > best and r[k] >= r[k - 1] and r[k] >= r[k + 1]:
+                best = r[k]
+        if best < 0.55 * r[0]:
+            continue
+        for k in range(shortest, longest):
+            if r[k] >= 0.9 * best and r[k] >= r[k - 1] and r[k] >= r[k + 1]:
+                bend = r[k - 1] - 2 * r[k] + r[k + 1]
+                found[t] = k + (0.5 * (r[k - 1] - r[k + 1]) / bend if bend < 0 else 0.0)
+                break
+    return found
+
+
+@kernel
+def excess_of_spectra(power, bands, wide, core, reach, out):
+    """By how many dB each place (k,) in bins of rows of power (m, bins) lies over what is `core` to `reach` places away
+    on both sides; levels are means within a factor `wide`."""
+    bins, count = power.shape[1], len(bands)
+    level = np.empty(count)
+    for t in range(len(power)):
+        p = power[t]
+        for k in range(count):
+            a = max(int(bands[k] / wide), 1)
+            b = min(max(int(np.ceil(bands[k] * wide)), a + 1), bins - 1)
+            total = 0.0
+            for i in range(a, b + 1):
+                total += p[i]
+            level[k] = 10 * np.log10(total / (b - a + 1) + 1e-15)
+        for k in range(count):
+            low, high, below, above = 0.0, 0.0, 0, 0
+            for d in range(core, reach + 1):
+                if k - d >= 0:
+                    low += level[k - d]
+                    below += 1
+                if k + d < count:
+                    high += level[k + d]
+                    above += 1
+            out[t, k] = level[k] - 0.5 * (low / below + high / above) if below > 1 and above > 1 else 0.0
+
+
+@kernel
+def excess_of_harmonics(power, f0, bands, core, reach, near, out, known):
+    """The same of rows in which a note is sung, f0 (m,) in bins, 0 where none is: every harmonic against the harmonics
+    `core` to `reach` octaves away on both sides, or the next where there is none; straight in octaves between them.
+
+    known (m, k) is whether a place lies within `near` octaves of a harmonic; the first has nothing under it, and says
+    nothing.
+    """
+    bins = power.shape[1]
+    level, excess = np.empty(512), np.empty(512)
+    for t in range(len(power)):
+        if f0[t] <= 0:
+            continue
+        p = power[t]
+        n = min(int((bins - 4) / f0[t]), 511)
+        for h in range(1, n + 1):
+            a, b = max(int(np.floor((h - 0.35) * f0[t])), 1), min(int(np.ceil((h + 0.35) * f0[t])), bins - 2)
+            top = a
+            for i in range(a, b + 1):
+                if p[i] > p[top]:
+                    top = i
+            level[h] = 10 * np.log10(p[top - 1] + p[top] + p[top + 1] + 1e-15)
+        for h in range(1, n + 1):
+            low, high, below, above = 0.0, 0.0, 0, 0
+            for j in range(h - 1, 0, -1):
+                away = np.log2(h / j)
+                if away > reach and below > 0:
+                    break
+                if away >= core:
+                    low += level[j]
+                    below += 1
+            for j in range(h + 1, n + 1):
+                away = np.log2(j / h)
+                if away > reach and above > 0:
+                    break
+                if away >= core:
+                    high += level[j]
+                    above += 1
+            excess[h] = level[h] - 0.5 * (low / below + high / above) if below > 0 and above > 0 else 0.0
+        for k in range(len(bands)):
+            x = bands[k] / f0[t]
+            h = max(int(x), 1)
+            if x < 0.9 or h + 1 > n:
+                out[t, k] = 0.0
+                known[t, k] = False
+                continue
+            share = max(0.0, np.log(x / h) / np.log((h + 1) / h))
+            out[t, k] = excess[h] + share * (excess[h + 1] - excess[h])
+            known[t, k] = min(abs(np.log2(x / h)), np.log2((h + 1) / x)) < near
+
+
+@kernel
+def held_over(excess, loud, rise, fall, state, out):
+    """Excess (m, k) in dB followed in time: towards more by a share `rise` a step, towards less by `fall`; what is not
+    loud (m,) says nothing, and lets it fall."""
+    for t in range(len(excess)):
+        for k in range(excess.shape[1]):
+            wanted = excess[t, k] if loud[t] else 0.0
+            state[k] += (rise if wanted > state[k] else fall) * (wanted - state[k])
+            out[t, k] = state[k]

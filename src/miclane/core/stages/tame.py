@@ -1,0 +1,249 @@
+"""Ring tamer: two hundred narrow bands, each turned down only while it sticks out of its neighbourhood.
+
+Fifty times a second the spectrum is looked at: where a note is sung (its pitch by autocorrelation) every harmonic
+against those beside it, so that a harmonic by itself is no ring, else every place against both sides, a sixth to two
+thirds of an octave away. What stands over a line, held for a moment, is brought down to that line. The cuts are filters
+of minimum phase (Oppenheim & Schafer, Discrete-Time Signal Processing, 12.5), one giving way to the next, so nothing is
+heard before it is there; while none works the sound passes as it came.
+"""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from ..kernels.taming import excess_of_harmonics, excess_of_spectra, held_over, pitch_of
+from ..readings import StageReading
+from .base import Settings, Stage, rule, setting
+from .processor import Processor, one_pole
+
+PER_OCTAVE, LOW_HZ, HIGH_HZ = 36, 180.0, 10000.0
+BANDS_HZ = LOW_HZ * 2 ** (np.arange(int(np.log2(HIGH_HZ / LOW_HZ) * PER_OCTAVE) + 1) / PER_OCTAVE)
+_CORE_OCTAVES, _REACH_OCTAVES = 1 / 6, 2 / 3
+_NEAR_OCTAVES = 1 / 20
+_WIDE = 2 ** (1 / 14)  # of what has no pitch
+_WINDOW_S, _LOWEST_HZ, _HIGHEST_HZ, _PITCH_TO_HZ = 0.0853, 65.0, 1000.0, 2500.0
+LOUD_DB = -58.0  # mean power of a moment under which nothing is looked for
+_LEAST_DB = 0.05  # of cut
+_GIVES_WAY_DB, _UNDER_DB = 1.0, 0.5  # over the line in which a band comes to be brought all the way, under it
+_ROUNDS = 14  # times its slowest time, after which what was is forgotten
+Told = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+
+
+class LinePoint(Settings):
+    """A place of the line: so many dB over (or under) where the line is as a whole."""
+
+    frequency_hz: float = Field(ge=20, le=20000, allow_inf_nan=False)
+    by_db: float = Field(ge=-24, le=24, allow_inf_nan=False)
+
+
+class TameProcessor(Processor):
+    """Spectra of what comes, the cuts that follow from them, and the sound through those, hop by hop of the song."""
+
+    SHARED = ("window", "own", "bins", "between", "share", "line_db")  # never written to
+
+    def __init__(self, s: "Tame", rate: int, channels: int, telling: list[Told] | None = None) -> None:
+        """With `telling`, what is found is put there: excess, the same held, where it is known, how loud it is."""
+        self.settings, self.rate, self.telling = s, rate, telling
+        self.size, self.hop = s.sizes(rate)
+        self.latency = s.latency_frames(rate)
+        self.idle = channels == 1 and s.target == "side"
+        self.window = np.hanning(self.size + 1)[:-1]
+        own = np.fft.irfft(np.abs(np.fft.rfft(self.window, 2 * self.size)) ** 2)[: self.size // 2]
+        self.own = np.maximum(own / own[0], 0.05)  # likeness of the window to itself
+        self.bins = BANDS_HZ * self.size / rate
+        f = np.maximum(np.fft.rfftfreq(self.size, 1 / rate), 1.0)
+        place = np.interp(np.log2(f), np.log2(BANDS_HZ), np.arange(len(BANDS_HZ)))
+        self.between = np.minimum(place.astype(np.int64), len(BANDS_HZ) - 2)
+        self.share = place - self.between
+        self.line_db = s.line_at(BANDS_HZ)
+        self.rise, self.fall = (one_pole(ms / self.hop, rate) for ms in (s.attack_ms, s.release_ms))
+        self.state = np.zeros(len(BANDS_HZ))
+        self.cuts = np.zeros((1, len(BANDS_HZ)))  # at the last hop that is known
+        self.start_at(0)
+        self.came: np.ndarray | None = None  # a window before the hop that we are in, and what has come since
+        self.made, self.gains, self.skip = np.zeros((channels, 0)), np.zeros(0), 0
+        self.frames = 0
+
+    def start_at(self, frame: int) -> None:
+        """Moments are looked at every `hop` frames of the song."""
+        self.before = frame % self.hop  # frames of a hop that have gone already
+
+    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
+        n, size, hop, half = x.shape[1], self.size, self.hop, self.size // 2
+        if self.came is None:
+            self.came, self.skip = np.zeros((x.shape[0], size + self.before)), self.before
+        came: np.ndarray = np.concatenate([self.came, x], axis=1)
+        self.came = came
+        self.frames += n
+        count = max(0, (came.shape[1] - size - half) // hop)  # hops after the one we are in that are known now
+        if count:
+            found = self._cuts_of(came, count)
+            cuts = np.concatenate([self.cuts, found])
+            y = self._through(came, cuts, count)
+            self.made = np.concatenate([self.made, y[:, self.skip :]], axis=1)
+            least = np.repeat(-cuts.max(axis=1), hop)[: count * hop]
+            self.gains = np.concatenate([self.gains, least[self.skip :]])
+            self.skip, self.cuts = 0, cuts[-1:]
+            self.came = np.ascontiguousarray(came[:, count * hop :])
+        due = min(n, max(0, self.frames - self.latency))
+        quiet = np.zeros((x.shape[0], n - due))
+        out = np.concatenate([quiet, self.made[:, :due]], axis=1)
+        self.gain_db = np.concatenate([quiet[0], self.gains[:due]])
+        self.made, self.gains = np.ascontiguousarray(self.made[:, due:]), self.gains[due:]
+        return out
+
+    def _cuts_of(self, came: np.ndarray, count: int) -> np.ndarray:
+        """Cuts (count, bands) in dB, 0 and more, at the hops after the one we are in."""
+        s, size = self.settings, self.size
+        if self.idle:
+            return np.zeros((count, len(BANDS_HZ)))
+        heard = (came[0] - came[1]) / 2 if s.target == "side" else came.mean(axis=0)
+        first = size + self.hop - size // 2
+        frames = np.lib.stride_tricks.sliding_window_view(heard[first:], size)[: count * self.hop : self.hop]
+        excess, known, level = self.excess_of(frames)
+        loud = level > LOUD_DB
+        held = np.empty_like(excess)
+        held_over(excess, loud, self.rise, self.fall, self.state, held)
+        if self.telling is not None:
+            self.telling.append((excess, held, known, level))
+        return s.cuts(held, self.line_db)
+
+    def excess_of(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Of windows (m, size): excess (m, bands) in dB, whether that is known there or only between two harmonics
+        (m, bands), and the level of each window in dB (m,)."""
+        from scipy.fft import irfft, rfft  # a start of the program should not wait for it
+
+        power = np.abs(rfft(frames * self.window, axis=1)) ** 2 / (self.window @ self.window)
+        level = 10 * np.log10(power.mean(axis=1) + 1e-20)
+        low = power.copy()
+        low[:, round(_PITCH_TO_HZ * self.size / self.rate) :] = 0.0
+        likeness = irfft(low, axis=1)[:, : self.size // 2] / self.own
+        period = pitch_of(likeness, int(self.rate / _HIGHEST_HZ), min(int(self.rate / _LOWEST_HZ), self.size // 2 - 2))
+        f0 = np.where(period > 0, self.size / np.maximum(period, 1.0), 0.0)
+        excess, known = np.empty((len(frames), len(BANDS_HZ))), np.ones((len(frames), len(BANDS_HZ)), bool)
+        places = round(_CORE_OCTAVES * PER_OCTAVE), round(_REACH_OCTAVES * PER_OCTAVE)
+        excess_of_spectra(power, self.bins, _WIDE, *places, excess)
+        excess_of_harmonics(power, f0, self.bins, _CORE_OCTAVES, _REACH_OCTAVES, _NEAR_OCTAVES, excess, known)
+        return excess, known, level
+
+    def _through(self, came: np.ndarray, cuts: np.ndarray, count: int) -> np.ndarray:
+        """The frames of `count` hops from the one we are in on, through cuts (count + 1, bands)."""
+        from scipy.fft import irfft, rfft
+
+        s, size, hop = self.settings, self.size, self.hop
+        y = np.array(came[:, size : size + count * hop])
+        works = cuts.max(axis=1) > _LEAST_DB
+        hops = np.flatnonzero(works[:-1] | works[1:])
+        if not len(hops):
+            return y
+        wanted = np.unique(np.concatenate([hops, hops + 1]))
+        where = np.searchsorted(wanted, hops)
+        next_ = np.searchsorted(wanted, hops + 1)
+        responses = self._responses(np.where(works[wanted, None], cuts[wanted], 0.0))
+        parts = came if s.target == "stereo" or len(came) == 1 else _turned(came)
+        which = range(len(parts)) if s.target == "stereo" or len(came) == 1 else [0 if s.target == "middle" else 1]
+        into = y if parts is came else _turned(y)
+        h = np.arange(hop) / hop
+        for c in which:
+            pieces = np.lib.stride_tricks.sliding_window_view(parts[c], size)[hop : hop + count * hop : hop][hops]
+            spectra = rfft(pieces, axis=1)
+            one = irfft(spectra * responses[where], axis=1)[:, size - hop :]
+            other = irfft(spectra * responses[next_], axis=1)[:, size - hop :]
+            wet = one + h * (other - one)
+            rows = into[c].reshape(count, hop)
+            rows[hops] = (1 - s.mix) * rows[hops] + s.mix * wet
+        return into if into is y else _turned(into, back=True)
+
+    def _responses(self, cuts: np.ndarray) -> np.ndarray:
+        """Filters of minimum phase (m, bins) that cut by so many dB at the bands."""
+        from scipy.fft import irfft, rfft
+
+        db = cuts[:, self.between] * (1 - self.share) + cuts[:, self.between + 1] * self.share
+        cepstrum = irfft(-db * (np.log(10) / 20), axis=1)
+        cepstrum[:, 1 : self.size // 2] *= 2
+        cepstrum[:, self.size // 2 + 1 :] = 0.0
+        return np.asarray(np.exp(rfft(cepstrum, axis=1)))
+
+
+def _turned(x: np.ndarray, back: bool = False) -> np.ndarray:
+    """Two sides as middle and side, or `back` again."""
+    share = 1.0 if back else 0.5
+    return np.stack([share * (x[0] + x[1]), share * (x[0] - x[1])])
+
+
+class Tame(Stage):
+    """Narrow bands that are turned down only while they stick out of their neighbourhood."""
+
+    title: ClassVar[str] = "Tame"
+    summary: ClassVar[str] = "holds down what rings, only while it sticks out"
+    picture: ClassVar[str] = "tame"
+    drawn: ClassVar[str] = "tame"
+    before: ClassVar[tuple[str, ...]] = ("begin",)
+    begins_from: ClassVar[str] = "The line over what usually sticks out of this take, and close to what always does"
+    after: ClassVar[tuple[str, ...]] = ("tame_line",)
+    report: ClassVar[str] = "only=ring"
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = ({"line_db": 0.0},)
+
+    kind: Literal["tame"] = "tame"
+    line_db: float = rule(
+        9.0, "Line", "dB", 0, 24, usual=(5, 12), hint="how far over its neighbourhood a place may stand"
+    )
+    depth: float = rule(1.0, "Depth", "%", 0, 1, usual=(0.5, 1), hint="100 %: all the way to the line")
+    max_cut_db: float = rule(15.0, "Greatest cut", "dB", 0, 30, usual=(6, 18))
+    sharpness: float = rule(0.7, "Sharpness", "%", 0, 1, usual=(0.4, 0.9))
+    attack_ms: float = rule(20.0, "Attack", "ms", 5, 500, scale="log", usual=(10, 60))
+    release_ms: float = rule(80.0, "Release", "ms", 20, 2000, scale="log", usual=(50, 300))
+    target: Literal["stereo", "middle", "side"] = setting("stereo", "Acts on")
+    mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.7, 1))
+    line: tuple[LinePoint, ...] = Field((), max_length=60)
+
+    @model_validator(mode="after")
+    def _points_in_order(self) -> "Tame":
+        if any(b.frequency_hz <= a.frequency_hz for a, b in zip(self.line, self.line[1:], strict=False)):
+            raise ValueError("the points of the line must be in order of frequency, no two at the same")
+        return self
+
+    def says(self, reading: StageReading) -> str:
+        if reading.reduction_max_db < 0.05:
+            return "holds nothing down in this loop"
+        return f"takes up to {reading.reduction_max_db:.1f} dB where it rings"
+
+    def line_at(self, frequency_hz: np.ndarray) -> np.ndarray:
+        """What each frequency (any shape) may stand over those beside it, in dB; straight in octaves between points."""
+        if not self.line:
+            return np.full(np.shape(frequency_hz), self.line_db)
+        at, by = np.log2([p.frequency_hz for p in self.line]), [p.by_db for p in self.line]
+        return np.asarray(self.line_db + np.interp(np.log2(frequency_hz), at, by))
+
+    def cuts(self, held_db: np.ndarray, line_db: np.ndarray) -> np.ndarray:
+        """Cuts (m, bands) in dB of what sticks out by so much (m, bands) against a line (bands,)."""
+        over = held_db - line_db
+        share = np.clip(over / _GIVES_WAY_DB, 0.0, 1.0)
+        down = self.depth * np.maximum(over + _UNDER_DB, 0.0) * share * share * (3 - 2 * share)
+        cut = np.minimum(down, self.max_cut_db)
+        wide = round((1 - self.sharpness) * PER_OCTAVE / 6)
+        if not wide:
+            return cut
+        from scipy.ndimage import maximum_filter1d, uniform_filter1d
+
+        best = maximum_filter1d(cut, 2 * wide + 1, axis=1, mode="constant")
+        return np.maximum(uniform_filter1d(best, 2 * wide + 1, axis=1, mode="constant"), 0.0)
+
+    def build(self, rate: int, channels: int) -> Processor:
+        return TameProcessor(self, rate, channels)
+
+    def sizes(self, rate: int) -> tuple[int, int]:
+        """(frames of a window, frames from one moment to the next)."""
+        size = 1 << round(np.log2(_WINDOW_S * rate))
+        return size, size // 4
+
+    def latency_frames(self, rate: int) -> int:
+        size, hop = self.sizes(rate)
+        return size // 2 + hop
+
+    def memory_s(self) -> float:
+        return 0.2 + _ROUNDS * max(self.attack_ms, self.release_ms) / 1000
+
+    def tail_s(self) -> float:
+        return 0.1

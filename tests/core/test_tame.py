@@ -1,0 +1,163 @@
+"""The ring tamer: what rings comes down, what does not stays, nothing is heard before it is there."""
+
+import itertools
+from typing import Any
+
+import numpy as np
+import pytest
+from bench.ringing import FS, glide, height_db, rings, speech
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pydantic import ValidationError
+from scipy.signal import lfilter
+
+from conftest import noise
+from miclane.core.audio import read_sound
+from miclane.core.measure.pitch import track_pitch
+from miclane.core.measure.rings import ring_curve
+from miclane.core.measure.taming import line_from, sticking
+from miclane.core.measure.thresholds import after
+from miclane.core.stages.tame import BANDS_HZ, LinePoint, Tame
+from miclane.demo.seed import SONG
+
+
+def around(hz: float, over_db: float = 1.0) -> tuple[LinePoint, ...]:
+    """A line that is drawn low a quarter of an octave to either side of a place, and left high elsewhere."""
+    edges = (hz * 2**-0.3, hz * 2**-0.25, hz * 2**0.25, hz * 2**0.3)
+    return tuple(
+        LinePoint(frequency_hz=f, by_db=by - 9) for f, by in zip(edges, (33, over_db, over_db, 33), strict=True)
+    )
+
+
+@pytest.mark.parametrize("hz", [400.0, 1100.0, 2600.0])
+@pytest.mark.parametrize("q", [8.0, 30.0])
+def test_a_ring_on_speech_comes_down_to_the_line_and_an_octave_off_nothing_changes(hz: float, q: float) -> None:
+    x = speech("kal")
+    ringing = rings(x, hz, q)
+    out = after(Tame(line=around(hz), max_cut_db=18), ringing, FS)
+    before, now = (height_db(y, x, hz, q) for y in (ringing, out))
+    assert before > 4 and now < before / 3
+    for other in (hz / 2, hz * 2):
+        assert abs(height_db(out, ringing, other, 4.0)) < 0.5
+
+
+def test_a_ring_that_glides_is_followed() -> None:
+    x = speech("kal")
+    ringing = glide(x, 900, 1800, 12.0)
+    line = tuple(LinePoint(frequency_hz=f, by_db=by) for f, by in ((820, 24), (880, -8), (1850, -8), (1950, 24)))
+    out = after(Tame(line=line, max_cut_db=18), ringing, FS)
+    n = x.shape[1] // 6
+    for k in range(1, 5):
+        at = 900 * 2 ** ((k + 0.5) / 6)
+        part = slice(k * n, (k + 1) * n)
+        before, now = (height_db(y[:, part], x[:, part], at, 6.0) for y in (ringing, out))
+        assert now < max(before / 3, 1.0)
+
+
+def test_the_ring_of_the_demo_is_found_and_held_down_by_one_press() -> None:
+    clip = read_sound(SONG / "lead.flac")
+    line = line_from(clip.audio, clip.rate, Tame())
+    assert line is not None and len(line) <= 40
+    low = [p.frequency_hz for p in line if p.by_db + 9 < 3.5]
+    assert low and all(440 < hz < 600 for hz in low)  # the ring is at 523
+    out = after(Tame(line=line), clip.audio, clip.rate)
+    f0, _ = track_pitch(clip.audio, clip.rate)
+    raw, now = (ring_curve(y, clip.rate, f0).at(515) for y in (clip.audio, out))
+    assert raw > 6 and now < raw / 3
+    for hz in (260.0, 1040.0):
+        assert abs(height_db(out, clip.audio, hz, 4.0)) < 0.5
+    assert line_from(np.zeros((1, 3 * FS)), FS, Tame()) is None
+
+
+def test_nothing_that_is_not_over_the_line_is_touched() -> None:
+    x = speech("slt")
+    for stage in (Tame(depth=0.0), Tame(max_cut_db=0.0), Tame(line_db=24, line=around(200.0, 33.0))):
+        out = after(stage, x, FS)
+        assert np.abs(out - x).max() < 1e-6 * np.abs(x).max() or stage.line
+    quiet = 1e-4 * noise(1.0)
+    assert np.array_equal(after(Tame(line_db=0), quiet, FS), quiet)
+
+
+def test_harmonics_of_a_loud_pure_note_are_no_rings() -> None:
+    """A note through one broad resonance, its harmonics 20 dB over what is between them."""
+    t = np.arange(3 * FS) / FS
+    for hz in (110.0, 233.0, 587.0):
+        x = sum(np.sin(2 * np.pi * hz * k * t + k) / k for k in range(1, int(9000 / hz)))[None]
+        x = lfilter([1.0], [1.0, -0.5], 0.2 * x)
+        out = after(Tame(line_db=3.0), x, FS)[:, FS // 2 :]
+        for k in range(1, 9):
+            levels = [abs(np.exp(-2j * np.pi * hz * k * t[FS // 2 :]) @ y[0]) for y in (x[:, FS // 2 :], out)]
+            assert abs(20 * np.log10(levels[1] / levels[0])) < 1.0
+
+
+def test_nothing_is_heard_before_it_is_there() -> None:
+    """Silence, then a loud ring: before it there is nothing, 40 dB and more under it."""
+    x = 1e-5 * np.random.default_rng(0).standard_normal((1, 2 * FS))
+    x += 1e-2 * noise(2.0) * (np.arange(2 * FS) >= FS)
+    x[0, FS:] += 0.4 * np.sin(2 * np.pi * 1300 * np.arange(FS) / FS)
+    out = after(Tame(line_db=2.0), x, FS)
+    assert np.abs(out[:, : FS - 10]).max() < 1e-2 * np.abs(out[:, FS:]).max()
+    assert np.abs(out[0, FS + FS // 2 :]).max() < 0.5 * np.abs(x[0, FS + FS // 2 :]).max()  # it is held down
+
+
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+def test_blocks_are_not_heard_and_a_loop_is_the_print(rate: int) -> None:
+    rng = np.random.default_rng(1)
+    x = lfilter([1.0], [1.0, -1.2, 0.7], 0.1 * rng.standard_normal((1, 3 * rate)))
+    stage = Tame(line_db=1.0, target="stereo")
+    whole, late = after(stage, x, rate), stage.latency_frames(rate)
+    padded = np.concatenate([x, np.zeros((1, late))], axis=1)
+    processor = stage.build(rate, 1)
+    cuts = itertools.pairwise([0, 1, 777, 4096, 50001, None])
+    parts = [processor.process(np.ascontiguousarray(padded[:, a:b])) for a, b in cuts]
+    assert np.abs(np.concatenate(parts, axis=1)[:, late:] - whole).max() < 1e-9
+    first = 2 * rate + 123
+    begin = max(0, first - round(stage.memory_s() * rate))
+    loop = after(stage, x[:, begin:], rate, begin)
+    assert begin > 0 and np.abs(loop[:, first - begin : -late] - whole[:, first:-late]).max() < 10 ** (-90 / 20)
+
+
+def test_middle_and_side_are_taken_alone() -> None:
+    x = np.concatenate([rings(speech("kal"), 1100, 20.0), rings(speech("kal"), 1100, 20.0)])
+    x[1] *= 0.5
+    middle, side = ((x[0] + s * x[1]) / 2 for s in (1, -1))
+    for target, kept in (("middle", -1), ("side", 1)):
+        out = after(Tame(line=around(1100.0), target=target), x, FS)
+        same = (out[0] + kept * out[1]) / 2
+        other = (out[0] - kept * out[1]) / 2
+        was, changed = (side, middle) if target == "middle" else (middle, side)
+        assert np.abs(same - was).max() < 1e-9 and np.abs(other - changed).max() > 1e-3
+    mono = x[:1]
+    assert np.array_equal(after(Tame(line_db=0, target="side"), mono, FS), mono)
+
+
+@given(
+    st.lists(st.tuples(st.floats(20, 20000), st.floats(-24, 24)), max_size=8, unique_by=lambda p: p[0]),
+    st.fixed_dictionaries(
+        {
+            "line_db": st.floats(0, 24), "depth": st.floats(0, 1), "max_cut_db": st.floats(0, 30),
+            "mix": st.floats(0, 1),
+            "sharpness": st.floats(0, 1), "attack_ms": st.floats(5, 500), "release_ms": st.floats(20, 2000),
+        }
+    ),
+)  # fmt: skip
+@settings(max_examples=30, deadline=None)
+def test_whatever_is_drawn_a_cut_is_no_boost(points: list[Any], values: dict[str, float]) -> None:
+    line = tuple(LinePoint(frequency_hz=f, by_db=by) for f, by in sorted(points))
+    stage = Tame(line=line, **values)
+    at = stage.line_at(BANDS_HZ)
+    for p in line:
+        assert stage.line_at(np.array([p.frequency_hz]))[0] == pytest.approx(stage.line_db + p.by_db, abs=1e-6)
+    held = np.random.default_rng(0).uniform(-10, 30, (6, len(BANDS_HZ)))
+    cuts = stage.cuts(held, at)
+    assert cuts.min() >= 0 and cuts.max() <= stage.max_cut_db + 1e-9
+    x = 0.3 * noise(0.4)
+    out = after(stage, x, FS)
+    assert np.isfinite(out).all() and np.sqrt((out**2).mean()) <= 1.01 * np.sqrt((x**2).mean())
+
+
+def test_a_line_out_of_order_is_refused_and_what_sticks_out_is_told() -> None:
+    with pytest.raises(ValidationError, match="in order of frequency"):
+        Tame(line=(LinePoint(frequency_hz=900, by_db=0), LinePoint(frequency_hz=500, by_db=0)))
+    found = sticking(rings(speech("kal"), 1100, 12.0), FS, Tame())
+    assert BANDS_HZ[np.argmax(np.median(found.held_db[found.loud], axis=0)[:130])] == pytest.approx(1100, rel=0.05)

@@ -1,0 +1,122 @@
+"""The Passes screen and the mark at the side in the real page, and what is heard without a part of the work."""
+
+import re
+
+import pytest
+from playwright.sync_api import expect
+
+from browsing import LANE, all_kept, no_barrier, play, until
+
+pytestmark = pytest.mark.browser
+PASSES = "/s/salt-ferry/passes"
+SHELF = "import('/static/js/session.js').then((m) => m.set('lanes/lead/stages/tone/bands/1/gain_db', 8.8))"
+LONG = 60_000  # every stage of every lane is measured
+
+
+def test_what_a_later_stage_undid_is_named_one_press_away_and_marked_at_the_side(at, demo) -> None:
+    page = at(f"{PASSES}?lane=lead")
+    expect(page.locator("#pass-deess .standing")).to_have_text("mended", timeout=LONG)
+    expect(page.locator("#passes .pass")).to_have_count(6)
+    expect(page.locator("#pass-clean .pass-line", has_text="Ring at 515 Hz")).to_contain_text("mended: Clean EQ")
+    expect(page.locator(".pass-first")).to_contain_text("Notes out of tune: 2.")  # listening comes before cleaning
+    no_barrier(page)
+    page.evaluate(SHELF)
+    expect(page.locator("#pass-deess .standing")).to_have_text("open again", timeout=LONG)
+    expect(page.locator("#passes .standing", has_text="open again")).to_have_count(1)
+    line = page.locator(".pass-line.again", has_text="Worst sibilant")
+    expect(line).to_contain_text(re.compile(r"open again.*Tone EQ.*\+\d"))
+    expect(line.locator("svg")).to_have_attribute("aria-label", re.compile("raw −5.1 dB; Trim .* Ceiling "))
+    expect(page.locator(".pass-first")).to_contain_text(re.compile(r"Back to\s+De-ess"))
+    mark = page.locator('.side [data-lane="lead"] .again')
+    expect(mark).to_have_text(re.compile("^s again"), timeout=LONG)
+    line.get_by_role("link", name="Tone EQ").click()
+    expect(page.locator("#bench")).to_have_attribute("data-stage", "tone")
+    expect(mark).to_have_text(re.compile("^s again"))  # known already, on every screen
+    page.keyboard.press("Control+z")
+    all_kept(page)
+    expect(mark).to_have_count(0, timeout=LONG)
+
+
+def test_the_passes_of_the_song_are_measured_as_one_looks_and_say_what_is_next(at, demo) -> None:
+    page = at(PASSES)
+    expect(page.locator("#passes .pass")).to_have_count(10)
+    expect(page.locator("#pass-tone .pass-lane")).to_have_count(4)
+    expect(page.locator('#passes[data-missing=""]')).to_be_attached(timeout=LONG)
+    expect(page.locator("#passes")).not_to_contain_text("measuring")
+    expect(page.locator("#pass-clean .pass-lane", has_text="Lead")).to_contain_text("open: noise, hum")
+    expect(page.locator("#pass-fit .pass-line")).to_contain_text(re.compile(r"0\.\d\d → 0\.\d\d"))
+    expect(page.locator("#pass-space")).to_contain_text("nothing to mend")
+    expect(page.locator("#pass-keep")).to_contain_text("Not printed yet.")
+    expect(page.locator(".pass-first")).to_contain_text("Next")
+    no_barrier(page)
+    page.locator("#pass-clean .pass-lane", has_text="High harmony").focus()
+    page.keyboard.press("Enter")
+    expect(page.locator('#passes .tabs [aria-current="page"]')).to_have_text("High harmony")
+    expect(page.locator("#passes .pass")).to_have_count(6)
+    page.set_viewport_size({"width": 760, "height": 700})
+    assert page.evaluate(
+        "document.querySelector('#work').scrollWidth <= document.querySelector('#work').clientWidth + 1"
+    )
+
+
+def test_lanes_without_a_voice_say_so(at, demo) -> None:
+    page = at(f"{PASSES}?lane=pad")
+    expect(page.locator("#passes")).to_contain_text("of the music")
+    expect(page.locator("#passes .pass-first")).to_have_count(0)
+
+
+def test_one_key_each_leaves_out_a_stage_a_branch_the_chain_all_vocals_and_everything(at, demo) -> None:
+    page = at(f"{LANE}?stage=crusher")
+    before = demo.studio.sessions.get("salt-ferry").version
+    play(page)
+    button = page.locator("#leave-out")
+    for key, scope, says in (
+        ("b", "crusher", "No stage"),
+        ("y", "branch:crush", "No branch"),
+        ("c", "chain:", "No chain"),
+        ("v", "vocals:", "No vocal chain"),
+        ("a", "everything:", "Nothing on"),
+    ):
+        page.keyboard.press(key)
+        expect(button).to_have_text(says)
+        expect(button).to_have_attribute("aria-pressed", "true")
+        assert page.evaluate("[miclane.player.variant, miclane.player.bypassed]") == ["bypassed", scope]
+        assert page.evaluate("miclane.player.starved") is False
+    page.keyboard.press("a")
+    expect(button).to_have_text("Without …")
+    page.keyboard.down("c")
+    until(page, "miclane.player.variant === 'bypassed'")
+    page.wait_for_timeout(500)
+    page.keyboard.up("c")
+    until(page, "miclane.player.variant === 'treated'")
+    button.click()
+    expect(page.locator(".menu button")).to_have_count(5)
+    page.locator(".menu button", has_text="Without its branch").click()
+    until(page, "miclane.player.variant === 'bypassed'")
+    page.locator('.station[data-stage="level"]').click()  # it is on no branch
+    until(page, "miclane.player.variant === 'treated'")
+    page.keyboard.press("y")
+    expect(page.locator(".toast")).to_contain_text("No branch is open")
+    page.keyboard.press("v")
+    until(page, "miclane.player.variant === 'bypassed'")
+    page.locator('.station[data-stage="peaks"]').click()  # what is not of a stage stays left out
+    expect(page.locator("#bench")).to_have_attribute("data-stage", "peaks")
+    expect(button).to_have_text("No vocal chain")
+    assert demo.studio.sessions.get("salt-ferry").version == before
+
+
+def test_in_the_whole_song_too_what_is_left_out_is_heard_and_comes_equally_loud(at, demo) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    page.keyboard.press("l")
+    expect(page.locator("#loop-name")).to_have_text("Whole song")
+    play(page)
+    for key, scope in (("b", "peaks"), ("c", "chain:"), ("a", "everything:")):
+        sides = page.evaluate("(miclane.switched ?? []).length")
+        page.keyboard.press(key)
+        until(page, f"(miclane.switched ?? []).length > {sides}")  # the worklet has the sound, and plays it
+        assert page.evaluate("[miclane.player.variant, miclane.player.bypassed]") == ["bypassed", scope]
+        matched = page.evaluate("miclane.player.matched")
+        assert 0.2 < abs(matched) < 20
+        expect(page.locator("#matched")).to_have_text(f"matched {matched:+.1f} dB".replace("-", "−"))
+    page.keyboard.press("a")
+    until(page, "miclane.player.variant === 'treated'")
