@@ -6,6 +6,7 @@ import pytest
 from playwright.sync_api import expect
 
 from browsing import all_kept, drawn, eventually, no_barrier, play, session_of, until
+from miclane.core.mix.alternatives import drop_edits
 
 pytestmark = pytest.mark.browser
 PEAKS = "/s/salt-ferry/lane/lead?stage=peaks"
@@ -49,6 +50,26 @@ def test_alternatives_are_made_switched_by_keys_while_it_plays_kept_and_dropped(
     page.locator('[data-alternative-do="drop"]').click()
     page.get_by_role("button", name="Drop it?").click()
     eventually(page, lambda: not session_of(demo).alternatives)
+
+
+def test_nothing_more_is_asked_of_an_alternative_that_has_gone(at, demo) -> None:
+    """By undo, by another window and by its own button: the page falls back to what is beneath in the same turn."""
+    page = at(PEAKS)
+    for how in ("undo", "elsewhere", "drop"):
+        make(page, "Of this stage")
+        drawn(page)
+        if how == "undo":
+            page.keyboard.press("Control+z")
+        elif how == "elsewhere":
+            session = session_of(demo)
+            demo.studio.sessions.edit("salt-ferry", drop_edits(session, session.alternatives[0].id), None)
+        else:
+            page.locator('[data-alternative-do="drop"]').click()
+            page.get_by_role("button", name="Drop it?").click()
+        eventually(page, lambda: not session_of(demo).alternatives)
+        expect(page.locator("#alternatives")).to_be_hidden()
+        expect(page.locator(THRESHOLD).locator("xpath=..").locator(".there-tag")).to_have_count(0)
+        assert page.evaluate("sessionStorage.getItem('alternative:salt-ferry')") is None
 
 
 def test_one_difference_is_put_into_another(at, demo) -> None:

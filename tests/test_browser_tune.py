@@ -1,9 +1,11 @@
 """Tuning in the real page: notes found, dragged, moved by keys, cut at the playhead; a movement until it is noticed."""
 
+from types import SimpleNamespace
+
 import pytest
 from playwright.sync_api import expect
 
-from browsing import all_kept, answered, eventually, no_barrier, place_of
+from browsing import all_kept, answered, between, eventually, no_barrier, place_of
 from conftest import RATE
 
 pytestmark = pytest.mark.browser
@@ -84,6 +86,34 @@ def test_a_movement_is_turned_until_it_is_noticed(at, demo) -> None:
     lane = lambda: demo.studio.sessions.get("salt-ferry").session.lane("lead")  # noqa: E731
     eventually(page, lambda: 0 < next(s for s in lane().stages if s.id == "sw").mix < 0.29)
     no_barrier(page)
+
+
+def test_a_hand_at_a_picture_keeps_it_while_it_is_measured_anew(at, demo, page) -> None:
+    """What is measured takes a while after the bench is drawn anew; keys that are pressed meanwhile are heard."""
+    line = [{"frequency_hz": 400, "by_db": 2.0}, {"frequency_hz": 900, "by_db": -1.0}]
+    put(demo, {"kind": "tame", "id": "ta", "line": line})
+    held = SimpleNamespace(on=False, wishes=[])
+    between(page, lambda wish: held.on and "/picture/ta" in wish.address and not held.wishes.append(wish))
+    at("/s/salt-ferry/lane/lead?stage=ta")
+    stage = lambda: next(  # noqa: E731
+        s for s in demo.studio.sessions.get("salt-ferry").session.lane("lead").stages if s.id == "ta"
+    )
+    point = page.locator('.tame-point[data-k="1"]')
+    expect(point).to_be_visible(timeout=30_000)
+    held.on = True
+    point.focus()
+    with answered(page, "/body"):
+        page.keyboard.press("Delete")
+    eventually(page, lambda: held.wishes)
+    expect(page.locator('.tame-point[data-k="0"]')).to_be_focused()
+    page.keyboard.press("ArrowUp")
+    all_kept(page)
+    assert [(p.frequency_hz, p.by_db) for p in stage().line] == [(400, 2.5)]
+    held.on = False
+    for wish in held.wishes:
+        wish.pass_on()
+    expect(page.locator(".tame-point")).to_have_count(1)
+    expect(page.locator('.tame-point[data-k="0"]')).to_be_focused()
 
 
 def test_the_line_of_a_tame_is_measured_dragged_and_moved_by_keys(at, demo) -> None:

@@ -53,6 +53,22 @@ def test_an_answer_on_the_line_is_the_answer_of_the_address(demo: SimpleNamespac
             assert head["headers"].get("content-type") == plain.headers.get("content-type")
 
 
+def test_what_a_window_could_not_know_to_be_gone_is_overtaken_and_not_missing(demo: SimpleNamespace) -> None:
+    with opened(demo) as line:
+        address = "/s/salt-ferry/lane/lead?alternative=gone"
+        known = demo.studio.sessions.get("salt-ferry").version
+        say(line, wish=1, address=address, version=known)
+        assert frame(line)[2]["status"] == 404
+        body = {"edits": [{**EDIT, "value": -20.5}], "token": "newer"}
+        say(line, wish=2, address="/s/salt-ferry/edits", method="POST", body=body)
+        assert frame(line)[2]["status"] == 200
+        for number, version, status in ((3, known, 204), (4, known + 1, 404), (5, 0, 404)):
+            say(line, wish=number, address=address, version=version)
+            got, flags, head, body = frame(line)
+            assert (got, flags, head["status"]) == (number, 3, status)
+            assert bool(body) == (status == 404)
+
+
 def test_changes_are_made_in_the_order_they_were_sent(demo: SimpleNamespace) -> None:
     with opened(demo) as line:
         for number in range(30):

@@ -83,6 +83,7 @@ def told(state: State, edits: list[Edit] | None = None) -> dict[str, Any]:
         "redo_label": state.redo_label,
         "curves": curves(state.session, edits or []),
         "paths": path_names(state.session),
+        "alternative_ids": [x.id for x in state.song.alternatives],
         "followed": [{"path": path, "value": value} for path, value in followed],
     }
 

@@ -1,9 +1,10 @@
 """The one connection of a window: its wishes and changes come in, answers go out as they are made, and news of changes.
 
-From the window, as text: `{"wish": number, "urgency": 0…6, "address": …, "method": …, "body": …, "place": …}` asks for
-what that address answers; `{"drop": number}` lets it go; `{"more": number, "bytes": …}` says how much of what flows has
-been taken; `{"shows": session}` says of which session it wants news. To the window: as bytes, an answer or a part of
-one (`_frame`); as text, `{"changed": session, "version": …}` and `{"prints": session}`.
+From the window, as text: `{"wish": number, "urgency": 0…6, "address": …, "method": …, "body": …, "place": …,
+"version": …}` asks for what that address answers, of a window that knows that version of its session; `{"drop": number}`
+lets it go; `{"more": number, "bytes": …}` says how much of what flows has been taken; `{"shows": session}` says of which
+session it wants news. To the window: as bytes, an answer or a part of one (`_frame`); as text, `{"changed": session,
+"version": …}` and `{"prints": session}`.
 """
 
 import asyncio
@@ -20,6 +21,7 @@ from fastapi import WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, Field, ValidationError
 
 from ...core.engine.render import Cancel
+from ...core.errors import MicLaneError
 from ...studio.order import URGENCY, WANTED, Order, Urgency, Wish
 from ..hands import Router
 
@@ -52,6 +54,7 @@ class Said(BaseModel):
     place: str = Field("", max_length=4000)
     in_turn: bool = False
     flows: bool = False
+    version: int = 0  # the newest that the window knows
 
 
 class _Dropping(Cancel):
@@ -223,13 +226,15 @@ class Line:
             nonlocal head
             if message["type"] == "http.response.start":
                 passed = {k.decode(): v.decode("latin-1") for k, v in message["headers"] if k.decode() in _PASSED_ON}
-                head = {"status": message["status"], "headers": passed}
+                missing = message["status"] == 404 and self._knows_less(wish.said)
+                head = {"status": 204 if missing else message["status"], "headers": passed}
             elif message["type"] == "http.response.body" and not wish.cancel.is_set():
                 last = not message.get("more_body", False)
                 part = message.get("body", b"")
                 if part or last:
                     flags = (_FIRST if head is not None else 0) | (_LAST if last else 0)
-                    self.put(_frame(wish.number, flags, head, part))
+                    empty = head is not None and head["status"] == 204
+                    self.put(_frame(wish.number, flags, head, b"" if empty else part))
                     head = None
                     await self._wait_for_room(wish, len(part))
 
@@ -237,6 +242,16 @@ class Line:
             await self.socket.app(_scope(self.socket.scope, wish.said), receive, send)
         finally:
             self._asked.pop(wish.number, None)
+
+    def _knows_less(self, said: Said) -> bool:
+        """Whether a window looks for what may have been taken away since: that is overtaken, and nothing is missing."""
+        parts = said.address.split("?")[0].split("/")
+        if said.method != "GET" or not said.version or parts[1:2] != ["s"] or len(parts) < 4:
+            return False
+        try:
+            return bool(self.socket.app.state.studio.sessions.get(unquote(parts[2])).version > said.version)
+        except MicLaneError:
+            return False
 
     async def _wait_for_room(self, wish: _Asked, sent: int) -> None:
         wish.unsent -= sent

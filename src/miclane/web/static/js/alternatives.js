@@ -2,7 +2,7 @@
 // next block of sound, and only then drawn.
 
 import { on, say } from "./messages.js";
-import { changedBy, picture, post, state, sure, $ } from "./session.js";
+import { changedBy, picture, post, rebuild, state, sure, $ } from "./session.js";
 import { fetchSound } from "./fetching.js";
 import { URGENCY } from "./line.js";
 import { openMenu } from "./menu.js";
@@ -46,13 +46,20 @@ function learn(told) {
   stale = false;
   if (!ids().includes(state.alternative)) {
     state.alternative = "";
-    sessionStorage.removeItem(kept());
-    refresh();
+    left();
     say("redraw");
   }
   draw();
   ready();
 }
+
+/** The one that was heard is gone: what is beneath is heard. */
+function left() {
+  sessionStorage.removeItem(kept());
+  level();
+  refresh();
+}
+on("alternative-gone", left);
 
 function draw() {
   const box = $("#alternatives");
@@ -238,12 +245,9 @@ document.addEventListener("click", async (event) => {
   if (what === "drop" && !(await sure(act, "Drop it?"))) return undefined;
   if (!once(act)) return undefined;
   const id = state.alternative;
-  const told = await post(`/s/${state.id}/alternatives/${id}/${what}`);
+  const told = await rebuild(`/s/${state.id}/alternatives/${id}/${what}`);
   over(act);
-  if (!told) return undefined;
-  state.alternative = "";
-  sessionStorage.removeItem(kept());
-  changedBy(told, { data: true });
+  if (told) changedBy(told, { data: true });
   return undefined;
 });
 

@@ -2,7 +2,7 @@
 
 import { on } from "./messages.js";
 import { screenOf } from "./screens.js";
-import { shows, URGENCY } from "./line.js";
+import { knows, shows, URGENCY } from "./line.js";
 import { freshPage, picture, state, $, $$ } from "./session.js";
 import { player, refresh } from "./player.js";
 import "./rule.js";
@@ -25,6 +25,7 @@ function initPage() {
   Object.assign(state, { id: session, version: Math.max(state.version, version), screen, rate, frames, lane });
   player.lane = state.lane;
   shows(session);
+  knows(state.version);
   state.where = ""; // until a screen with the switch says where; none without it sets anything but the song
   screenOf(screen).shown?.();
   if (changedLane && player.node) refresh();

@@ -28,12 +28,30 @@ export function reloadBody(stage, band = 0) {
     "#route .station[aria-current]",
     "#route .station",
   ];
-  return redraw(address, { focus }).then((drawn) => {
+  return redraw(address, { focus, ...pictureKept() }).then((drawn) => {
     if (!drawn) return;
     document.body.dataset.drawn = String(state.version);
     refreshPictures();
     if (player.figures?.stations) showReadings(player.figures);
   });
+}
+
+/** What was measured stands until it is measured anew, under the hand that is at it. */
+function pictureKept() {
+  /** @type {{ of: string, nodes: Node[], hand: any }} */
+  let kept = { of: "", nodes: [], hand: null };
+  const of = ({ stage, kind, band }) => `${state.lane} ${stage} ${kind} ${kind === "multiband" ? band : ""}`; // its picture is of one band
+  const before = () => {
+    const [box, at] = [$("#measured"), document.activeElement];
+    kept = { of: of(bench()?.dataset ?? {}), nodes: [...(box?.childNodes ?? [])], hand: box?.contains(at) ? at : null };
+  };
+  const after = () => {
+    const box = bench();
+    if (box?.dataset.measured !== "1" || of(box.dataset) !== kept.of) return;
+    $("#measured")?.replaceChildren(...kept.nodes);
+    kept.hand?.focus({ preventScroll: true });
+  };
+  return { before, after };
 }
 
 export function open(stage) {

@@ -31,6 +31,7 @@ let number = 0;
 let socket = null;
 let rest = FIRST_REST_MS;
 let shown = "";
+let known = 0; // the newest version of what is shown
 let era = 0; // what was asked for before something changed is no answer for what is asked after it
 let begun = false; // whether there has been a line
 
@@ -53,7 +54,7 @@ export function ask(address, how = {}) {
   if (method === "POST") era += 1;
   const mine = number;
   const accept = part ? "text/html" : "application/json";
-  const text = JSON.stringify({ wish: mine, urgency, address, method, body, part, accept, place, in_turn: inTurn, flows });
+  const text = JSON.stringify({ wish: mine, urgency, address, method, body, part, accept, place, in_turn: inTurn, flows, version: known });
   if (text.length > LARGEST / 4 && new Blob([text]).size > LARGEST) {
     return Promise.resolve(new Response(JSON.stringify({ error: "That is more than can be changed at once (8 MiB); nothing was kept." }), { status: 413 }));
   }
@@ -164,6 +165,9 @@ function open() {
     rest = Math.min(2 * rest, LONGEST_REST_MS);
   };
 }
+
+/** Which version of what it shows this window knows. @param {number} version */
+export const knows = (version) => void (known = version);
 
 /** This window shows a session, and wants to hear of what is changed in it elsewhere. @param {string} session */
 export function shows(session) {

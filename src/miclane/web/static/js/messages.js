@@ -30,6 +30,7 @@
  * @property {{}} to-stretch       what can be done with the loop is wanted
  * @property {{}} to-route         the hand wants the route
  * @property {{ began: number }} alternative  another alternative is heard
+ * @property {{}} alternative-gone  the one that was chosen is gone
  * @property {{ by: number }} to-alternative  the alternative after, or before, is wanted
  * @property {{}} to-scope         the bench is to be set for the next of song, section, phrase
  * @property {{}} light            day or night, eyes on or off

@@ -17,11 +17,11 @@ on("changed", (told) => (elsewhere = told.elsewhere === true));
 /**
  * Whether it was drawn for this call: not where a newer one took its place, the server had no answer, or the part is no longer there.
  * @param {string} address
- * @param {{ target?: string, focus?: (back: string) => string[], before?: () => void }} how  `focus`: where it may go, first to last,
- *   if what had it is gone; `before`: what is to be remembered of the old part, just before it goes
+ * @param {{ target?: string, focus?: (back: string) => string[], before?: () => void, after?: () => void }} how  `focus`: where it may go, first to last,
+ *   if what had it is gone; `before`: what is to be remembered of the old part, just before it goes; `after`: what goes into the new one
  * @returns {Promise<boolean>}
  */
-export function redraw(address, { target = "#body", focus = (back) => [back], before } = {}) {
+export function redraw(address, { target = "#body", focus = (back) => [back], before, after } = {}) {
   const part = parts.get(target) ?? { line: Promise.resolve(), newest: 0 };
   parts.set(target, part);
   const mine = ++part.newest;
@@ -42,6 +42,7 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
     before?.();
     const where = focus(again(document.activeElement));
     htmx.swap(box, text, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 });
+    after?.();
     keep(...where);
     return mine === part.newest;
   });

@@ -1,6 +1,6 @@
 // What this window knows of the session, and the only way it changes it.
 
-import { ask as askLine, URGENCY } from "./line.js";
+import { ask as askLine, knows, URGENCY } from "./line.js";
 import { on, say } from "./messages.js";
 import { EditQueue } from "./queue.js";
 
@@ -78,6 +78,9 @@ const ok = (status) => status >= 200 && status < 300;
 
 /** Resolves once all that was set is kept. */
 export const settled = () => queue.idle();
+
+/** How much of what was set is not kept yet. */
+export const unkept = () => queue.size;
 
 /** What the server was asked to do is under way: what is set meanwhile comes after it, and is made against what it made. */
 let posting = Promise.resolve();
@@ -168,7 +171,12 @@ async function withSound(answer) {
 
 function learn(told) {
   state.version = told.version;
+  knows(told.version);
   state.steps = told.steps;
+  if (told.alternative_ids && state.alternative && !told.alternative_ids.includes(state.alternative)) {
+    state.alternative = "";
+    say("alternative-gone");
+  }
   waiting(queue.size, queue.unheard);
   const undo = $("#undo");
   const had = document.activeElement;
@@ -314,13 +322,19 @@ export function go(address) {
   link.click();
 }
 
-export async function history(way) {
+/** What puts in or takes away: nothing is looked at meanwhile, and all is drawn again where it is refused. @param {string} address */
+export async function rebuild(address) {
   letGo();
-  const asked = post(`/s/${state.id}/${way}`);
+  const asked = post(address);
   rebuilding(asked);
   const told = await asked;
+  if (!told) drawAgain();
+  return told;
+}
+
+export async function history(way) {
+  const told = await rebuild(`/s/${state.id}/${way}`);
   if (told) catchUp(told);
-  else drawAgain();
 }
 
 // What is changed elsewhere is told on the line; it is looked at once nothing of one's own is on its way.

@@ -1,7 +1,7 @@
 // The line of a ring tamer: points dragged, put in and taken away, and the line itself taken hold of anywhere.
 
 import { on } from "./messages.js";
-import { change, state, $, $$ } from "./session.js";
+import { change, state, unkept, $, $$ } from "./session.js";
 import { svgPoint } from "./pins.js";
 
 const LEFT = 40;
@@ -43,10 +43,34 @@ const rounded = (p) => ({ frequency_hz: Math.round(p.frequency_hz * 10) / 10, by
 /** @param {Point[]} points @param {string} gesture @param {boolean} last */
 function put(points, gesture, last) {
   kept = points.map((p) => ({ ...p }));
+  trace(kept);
+  return change([{ op: "set", path: `${bench().dataset.path}/line`, value: points.map(rounded) }], { gesture, structure: last });
+}
+
+/** @param {Point[]} points */
+function trace(points) {
+  if (!svg()) return; // it is being drawn anew
   const path = [[LOW_HZ, byAt(points, LOW_HZ)], ...points.map((p) => [p.frequency_hz, p.by_db]), [HIGH_HZ, byAt(points, HIGH_HZ)]];
   const d = `M${path.map(([hz, by]) => `${xOf(hz).toFixed(1)} ${yOf(lineDb() + by).toFixed(1)}`).join("L")}`;
   for (const line of $$(".tame-line, .tame-reach")) line.setAttribute("d", d);
-  return change([{ op: "set", path: `${bench().dataset.path}/line`, value: points.map(rounded) }], { gesture, structure: last });
+  points.forEach((p, k) => place($(`.tame-point[data-k="${k}"]`), p));
+  for (const gone of $$(".tame-point").slice(points.length)) {
+    if (gone === document.activeElement) $(`.tame-point[data-k="${points.length - 1}"]`)?.focus();
+    gone.remove();
+  }
+}
+
+/** @param {any} point @param {Point} at */
+function place(point, { frequency_hz, by_db }) {
+  if (!point) return; // put in just now: it comes with what is measured
+  const over = Math.min(HIGH_DB, Math.max(0, lineDb() + by_db)).toFixed(1);
+  Object.assign(point.dataset, { hz: String(frequency_hz), by: String(by_db) });
+  const told = { "aria-label": `Line at ${frequency_hz.toFixed(0)} Hz`, "aria-valuenow": over, "aria-valuetext": `${over} dB` };
+  for (const [name, value] of Object.entries(told)) point.setAttribute(name, value);
+  for (const circle of $$("circle", point)) {
+    circle.setAttribute("cx", xOf(frequency_hz).toFixed(1));
+    circle.setAttribute("cy", yOf(lineDb() + by_db).toFixed(1));
+  }
 }
 
 /** A point among the others, where there is room for it: the points, and which it is. @param {Point[]} points @param {Point} point */
@@ -103,7 +127,17 @@ document.addEventListener("dblclick", (event) => {
   const [x, y] = svgPoint(svg(), event);
   put(among(drawn(), { frequency_hz: hzAt(x), by_db: dbAt(y) - lineDb() }).points, "", true);
 });
-let focused = -1;
+let focused = -1; // the point that the hand is at: it is drawn anew, and the hand has it again
+document.addEventListener("focusin", (event) => {
+  const point = /** @type {any} */ (event.target).closest?.(".tame-point");
+  if (point) focused = Number(point.dataset.k);
+});
+document.addEventListener("pointerdown", (event) => {
+  if (!(/** @type {Element} */ (event.target).closest?.(".tame-point"))) focused = -1;
+});
+document.addEventListener("keydown", (event) => {
+  if (event.key === "Tab") focused = -1;
+});
 document.addEventListener("keydown", (event) => {
   const point = /** @type {any} */ (event.target).closest?.(".tame-point");
   if (!point) return;
@@ -115,20 +149,16 @@ document.addEventListener("keydown", (event) => {
   event.stopPropagation();
   if (step) {
     move(points, k, points[k].frequency_hz * step[0], points[k].by_db + step[1]);
-    point.dataset.hz = String(points[k].frequency_hz);
-    point.dataset.by = String(points[k].by_db);
   } else points.splice(k, 1);
   focused = step ? k : Math.max(0, k - 1);
   put(points, step ? `line-key-${k}` : "", !step);
 });
 on("pictured", ({ picture }) => {
-  if (picture === "tame" && !drag) kept = null;
+  if (picture !== "tame") return;
+  if (!drag && !unkept()) kept = null;
+  else if (kept) trace(kept); // what is drawn is older than what the hand has made of it
   const at = document.activeElement;
-  if (picture !== "tame" || focused < 0 || !(at === document.body || at?.matches(".station[aria-current]"))) return;
-  $(`.tame-point[data-k="${focused}"]`)?.focus();
-});
-document.addEventListener("focusout", (event) => {
-  if (/** @type {Element} */ (event.target).isConnected && document.hasFocus()) focused = -1;
+  if (focused >= 0 && (at === document.body || at?.matches(".station[aria-current]"))) $(`.tame-point[data-k="${focused}"]`)?.focus();
 });
 
 document.addEventListener("click", (event) => {
