@@ -1,10 +1,10 @@
 """The one connection of a window: its wishes and changes come in, answers go out as they are made, and news of changes.
 
 From the window, as text: `{"wish": number, "urgency": 0…6, "address": …, "method": …, "body": …, "place": …,
-"version": …}` asks for what that address answers, of a window that knows that version of its session; `{"drop": number}`
-lets it go; `{"more": number, "bytes": …}` says how much of what flows has been taken; `{"shows": session}` says of which
-session it wants news. To the window: as bytes, an answer or a part of one (`_frame`); as text, `{"changed": session,
-"version": …}` and `{"prints": session}`.
+"version": …}` asks for what that address answers, of a window that knows that version of its session; `{"drop":
+number}` lets it go; `{"more": number, "bytes": …}` says how much of what flows has been taken; `{"shows": session}`
+says of which session it wants news. To the window: as bytes, an answer or a part of one (`_frame`); as text,
+`{"changed": session, "version": …}` and `{"prints": session}`.
 """
 
 import asyncio
