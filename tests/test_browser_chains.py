@@ -91,3 +91,16 @@ def test_chains_are_named_deleted_brought_back_and_come_from_files(at, empty, tm
     assert page.evaluate(
         "document.querySelector('#work').scrollWidth <= document.querySelector('#work').clientWidth + 1"
     )
+
+
+def test_a_branch_and_single_stages_are_kept_where_they_stand(at, empty) -> None:
+    page = at("/s/salt-ferry/lane/lead?stage=split")
+    branch = next(s for s in session_of(empty).lane("lead").stages if s.kind == "split").branches[0]
+    page.locator("[data-keep-branch]").first.click()
+    expect(page.locator(".toast")).to_contain_text("is kept, on the Chains screen")
+    page.locator('.station[data-stage="peaks"]').click(button="right")
+    page.get_by_role("menuitem", name="Keep as a chain").click()
+    eventually(page, lambda: len(empty.studio.chains.all()) == 2)
+    kept = {k.name: [s.kind for s in k.chain.stages] for k in empty.studio.chains.all()}
+    assert kept == {branch.name: [s.kind for s in branch.stages], "Peaks": ["compressor"]}
+    no_barrier(page)

@@ -2,6 +2,7 @@
 
 import { ask, URGENCY } from "./line.js";
 import { openMenu } from "./menu.js";
+import { once, over } from "./focus.js";
 import { change, changedBy, post, state, toast, $, $$ } from "./session.js";
 
 const HELD = "clipboard";
@@ -81,10 +82,30 @@ export function mark(from, to) {
   for (const s of $$("#route .station")) s.classList.toggle("marked", a >= 0 && row.indexOf(s) >= a && row.indexOf(s) <= b);
 }
 
+/** Stages of this path become a chain on the Chains screen. @param {string[]} stages none for all @param {string} name */
+async function keep(stages, name) {
+  const told = await post(`/s/${state.id}/chains`, { path: state.lane, stages, name });
+  if (told) toast(`“${told.name}” is kept, on the Chains screen.`);
+}
+document.addEventListener("click", async (event) => {
+  const button = event.target instanceof Element ? event.target.closest("[data-keep-branch]") : null;
+  if (!(button instanceof HTMLButtonElement) || !once(button)) return;
+  await keep((button.dataset.keepBranch ?? "").split(" "), button.dataset.name ?? "");
+  over(button);
+});
+
+/** @param {any} at a station */
+function keepThese(at) {
+  if (at.dataset.stage === "take") return keep([], "");
+  const stations = chosen(at);
+  return keep(stations.map((s) => s.dataset.stage), stations.map((s) => s.getAttribute("aria-label")).join(", "));
+}
+
 function menuOn(at, x, y) {
   const gap = at.matches(".gap");
   const whole = at.dataset.stage === "out" ? "Copy the sends" : "Copy the whole chain";
   const items = [{ words: "Paste", keys: "Ctrl V", act: () => void paste(at) }];
+  if (!gap && at.dataset.stage !== "out") items.push({ words: at.dataset.fixed ? "Keep the chain" : "Keep as a chain", keys: "", act: () => void keepThese(at) });
   if (!gap && !at.dataset.fixed) items.unshift({ words: "Cut", keys: "Ctrl X", act: () => void cut(at) });
   if (!gap) items.unshift({ words: at.dataset.fixed ? whole : "Copy", keys: "Ctrl C", act: () => void copy(at) });
   openMenu(items, { x, y, label: "Copy and paste", back: at });
