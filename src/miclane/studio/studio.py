@@ -98,6 +98,7 @@ class Studio:
         self.graph, self.variant_graph, self.target, self.heard = graphs.of, graphs.variant, graphs.target, graphs.heard
         self._measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
+        self.onsets: Recent[list[int]] = Recent(60)
         self.fits: Recent[Any] = Recent(8)
         self.songs: Recent[Any] = Recent(16)
         self._envelopes: Recent[np.ndarray] = Recent(400)

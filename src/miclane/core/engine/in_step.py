@@ -125,7 +125,7 @@ class InStep:
             for key in node.inputs:
                 self._wait(key, to)
             parts = [self._there[k].cut(at, to) for k in node.inputs]
-            mine.cut(at, to)[:] = put_together(node, parts, at, to - at)
+            put_together(node, parts, at, to - at, mine.cut(at, to))
             mine.made(to)
 
     def _stage(self, node: Node, mine: _Growing, stop: int) -> Trace | None:

@@ -164,27 +164,46 @@ class _Tracing:
         self._rest = whole[len(whole) // hop * hop :]
 
 
-def mix_down(parts: list[np.ndarray], gains: list[tuple[float, float]], channels: int, frames: int) -> np.ndarray:
-    """Weighted sum (channels, frames) of mono or stereo parts, cut to `frames`; no part gives silence."""
+def mix_down(
+    parts: list[np.ndarray],
+    gains: list[tuple[float, float]],
+    channels: int,
+    frames: int,
+    out: np.ndarray | None = None,
+) -> np.ndarray:
+    """Weighted sum (channels, frames) of mono or stereo parts, cut to `frames`, in `out` where that is given.
+
+    No part gives silence.
+    """
     if len(parts) == 1 and parts[0].shape[0] == channels and gains[0] == (1.0, 1.0):
-        return parts[0][:, :frames]
-    out = np.empty((channels, frames))
+        if out is None:
+            return parts[0][:, :frames]
+        out[:] = parts[0][:, :frames]
+        return out
+    out = np.empty((channels, frames)) if out is None else out
     heard = [(part, gain) for part, gain in zip(parts, gains, strict=True) if gain[0] or gain[1]]
     if not heard:
         out[:] = 0.0
     for at in range(0, len(heard), 4):
         some = heard[at : at + 4]
-        four = [np.ascontiguousarray(part[:, :frames]) for part, _ in some]
-        weights = np.array([gain for _, gain in some])
-        weigh(*four, *(four[:1] * (4 - len(four))), weights, len(four), at == 0, out)
+        for side in range(channels):  # row by row: a part of a longer sound need not be copied
+            four = [np.ascontiguousarray(part[min(side, part.shape[0] - 1), :frames]) for part, _ in some]
+            weights = np.array([gain[side] for _, gain in some])
+            weigh(*four, *(four[:1] * (4 - len(four))), weights, len(four), at == 0, out[side])
     return out
 
 
-def put_together(node: Node, parts: list[np.ndarray], start: int, frames: int) -> np.ndarray:
-    """What a sum or a pick makes of so many frames of its inputs, from frame `start` on."""
+def put_together(
+    node: Node, parts: list[np.ndarray], start: int, frames: int, out: np.ndarray | None = None
+) -> np.ndarray:
+    """What a sum or a pick makes of so many frames of its inputs, from frame `start` on, in `out` where given."""
     if node.picks is not None:
-        return node.picks.mixed([part[:, :frames] for part in parts], start, node.channels)
-    return mix_down(parts, list(node.gains), node.channels, frames)
+        picked = node.picks.mixed([part[:, :frames] for part in parts], start, node.channels)
+        if out is None:
+            return picked
+        out[:] = picked
+        return out
+    return mix_down(parts, list(node.gains), node.channels, frames, out)
 
 
 def joined(parts: list[tuple[list[tuple[int, int]], Trace]]) -> Trace | None:

@@ -175,19 +175,18 @@ def _weigh(x, gain, fresh, y):
 
 @kernel
 def weigh(a, b, c, d, gains, count, fresh, y):
-    """The first `count` of four sounds, each times its gains, into y where `fresh`, else added to it.
+    """The first `count` of four sounds (n,), each times its gain (4,), into y where `fresh`, else added to it.
 
-    All (channels, n), mono serving both sides of y; gains (4, 2), left and right. In chunks, so that y stays near.
+    In chunks, so that y stays near.
     """
-    n = y.shape[1]
+    n = y.shape[0]
     for start in range(0, n, _NEAR):
         stop = min(start + _NEAR, n)
-        for side in range(y.shape[0]):
-            out = y[side, start:stop]
-            _weigh(a[min(side, a.shape[0] - 1), start:stop], gains[0, side], fresh, out)
-            if count > 1:
-                _weigh(b[min(side, b.shape[0] - 1), start:stop], gains[1, side], False, out)
-            if count > 2:
-                _weigh(c[min(side, c.shape[0] - 1), start:stop], gains[2, side], False, out)
-            if count > 3:
-                _weigh(d[min(side, d.shape[0] - 1), start:stop], gains[3, side], False, out)
+        out = y[start:stop]
+        _weigh(a[start:stop], gains[0], fresh, out)
+        if count > 1:
+            _weigh(b[start:stop], gains[1], False, out)
+        if count > 2:
+            _weigh(c[start:stop], gains[2], False, out)
+        if count > 3:
+            _weigh(d[start:stop], gains[3], False, out)

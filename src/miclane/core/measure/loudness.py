@@ -14,8 +14,8 @@ _OFFSET = -0.691
 SILENCE_LUFS = -120.0
 _FINE_S = 0.005
 _PIECE = 1 << 17  # frames that are weighted in one go, so that a long take needs little memory
-_MARGIN = 1024  # frames around a piece of which the true peak is looked for
-_LOOKED_AT, _AT_ONCE = 1024, 1000  # frames of such a piece at the least, and so many of those at the most
+_MARGIN = 256  # frames around a piece of which the true peak is looked for
+_LOOKED_AT, _AT_ONCE = 256, 4000  # frames of such a piece at the least, and so many of those at the most
 _MAY_BE_MORE = 10 ** (-4 / 20)
 
 
@@ -111,10 +111,14 @@ def true_peak_dbtp(audio: np.ndarray, rate: int) -> float:
     at half the rate.
     """
     times = 8 if rate < 80000 else 4
+    if len(audio) == 2 and np.array_equal(audio[0], audio[1]):
+        audio = audio[:1]
     top = float(max(audio.max(initial=0.0), -audio.min(initial=0.0)))
     about = _about(audio, top)
     near = np.flatnonzero(about >= about.max(initial=0.0) * _MAY_BE_MORE)
-    for group in np.split(near, np.flatnonzero(np.diff(near) > 4) + 1) if len(near) and top else ():
+    for group in (
+        np.split(near, np.flatnonzero(np.diff(near) > 2 * _MARGIN // _LOOKED_AT) + 1) if len(near) and top else ()
+    ):
         for begin in range(group[0], group[-1] + 1, _AT_ONCE):
             at, to = begin * _LOOKED_AT, min(min(begin + _AT_ONCE, group[-1] + 1) * _LOOKED_AT, audio.shape[1])
             first, last = max(0, at - _MARGIN), min(to + _MARGIN, audio.shape[1])

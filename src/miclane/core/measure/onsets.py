@@ -1,11 +1,13 @@
 """Word starts: where they are, how much of them gets through a stage, and whether it lets go before the next."""
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..engine.node import Trace
+from ..kernels.levels import power
 from .levels import HOP_MS, band_level_db, hop_frames
 from .phrases import Span
 
@@ -65,15 +67,19 @@ def find_onsets(audio: np.ndarray, rate: int, phrases: Sequence[Span]) -> list[i
 
 def _sharpness_db(audio: np.ndarray, rate: int, onsets: Sequence[int]) -> np.ndarray:
     """Peak of each word start over the RMS of what it leads to, in dB; NaN where the sound ends before."""
-    told = []
-    for at in onsets:
-        (a, b), (c, d) = ([max(0, at + round(ms * rate / 1000)) for ms in span] for span in (ONSET_MS, SUSTAIN_MS))
-        later = np.abs(audio[:, c:d]).max(axis=0)
-        if d > audio.shape[1] or not later.any():
-            told.append(np.nan)
+    told = np.full(len(onsets), np.nan)
+    (a, b), (c, d) = ([round(ms * rate / 1000) for ms in span] for span in (ONSET_MS, SUSTAIN_MS))
+    for k, at in enumerate(onsets):
+        if at + d > audio.shape[1]:
             continue
-        told.append(20 * np.log10(max(np.abs(audio[:, a:b]).max(), 1e-9) / np.sqrt((later**2).mean())))
-    return np.array(told)
+        first, later = audio[:, max(0, at + a) : max(0, at + b)], audio[:, max(0, at + c) : at + d]
+        if len(later) > 1:
+            later = np.abs(later).max(axis=0)[None]
+        mean_square = power(later[0]) / later.shape[1]
+        if mean_square > 0:
+            peak = max(first.max(), -first.min(), 1e-9)
+            told[k] = 20 * math.log10(peak / math.sqrt(mean_square))
+    return told
 
 
 def onset_change(before: np.ndarray, after: np.ndarray, rate: int, onsets: Sequence[int]) -> OnsetChange | None:

@@ -33,13 +33,16 @@ def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], 
     hop = _SIZE // 2
     voice_of = voice_in(audio).astype(np.float32)
     windowed = np.lib.stride_tricks.sliding_window_view(voice_of, _SIZE)[::hop] * np.hanning(_SIZE).astype(np.float32)
-    spectra = rfft(windowed, axis=1)
-    power = spectra.real**2 + spectra.imag**2
+    spectra = rfft(windowed, axis=1).view(np.float32)  # real and imaginary in turn
     bins = np.fft.rfftfreq(_SIZE, 1 / rate)
-    air = power[:, (bins >= AIR_HZ[0]) & (bins < AIR_HZ[1])].sum(axis=1)
-    voice = power[:, (bins >= VOICE_HZ[0]) & (bins < VOICE_HZ[1])].sum(axis=1)
-    middles = np.arange(len(power)) * hop + hop
-    inside = np.zeros(len(power), bool)
+
+    def power(band: tuple[float, float]) -> np.ndarray:
+        first, last = 2 * np.searchsorted(bins, band)
+        return np.einsum("ij,ij->i", spectra[:, first:last], spectra[:, first:last])
+
+    air, voice = power(AIR_HZ), power(VOICE_HZ)
+    middles = np.arange(len(air)) * hop + hop
+    inside = np.zeros(len(air), bool)
     for a, b in spans:
         inside |= (middles >= a) & (middles < b)
     sung = ~inside & (voice > voice.max() * 10**-2.5)

@@ -1,5 +1,6 @@
 """The dynamics pass on the Lane screen: where to begin, makeup by loudness, word starts, share of the work."""
 
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -8,7 +9,7 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response
 
 from ...core.errors import UnknownPlaceError
 from ...core.measure.level_change import LevelSummary, normalised, summarise
-from ...core.measure.loudness import SILENCE_LUFS, integrated_lufs
+from ...core.measure.loudness import SILENCE_LUFS
 from ...core.measure.onsets import find_onsets, onset_change, recovery
 from ...core.measure.phrases import Span
 from ...core.measure.thresholds import SPREADS, Spread, after
@@ -113,7 +114,10 @@ def control(request: Request, here: Here, over: Over, lane_id: str, stage_id: st
     }
     if isinstance(stage, Compressor) and stage.on:
         context |= _word_starts(studio, state, path, stage, before, now, hear, first, last)
-        loudness = [integrated_lufs(x, rate) for x in (before, now)]
+        places = studio.graph(state).places
+        keys = [places[f"{path.place}:{where}:{stage.id}"] for where in ("before", "stage")]
+        heard = zip(keys, (before, now), strict=True)
+        loudness = [studio.loudness(key, (first, last), rate, partial(np.asarray, x)) for key, x in heard]
         context["quieter_db"] = loudness[0] - loudness[1] if min(loudness) > SILENCE_LUFS else 0.0
     if isinstance(stage, Limiter):
         plain = normalised(before, rate, stage.ceiling_dbtp)
@@ -142,7 +146,14 @@ def _word_starts(
     spans = [
         Span(max(p.start - first, 0), min(p.end, last) - first) for p in phrases if p.start < last and p.end > first
     ]
-    onsets = find_onsets(before, rate, spans or [Span(0, before.shape[1])])
+    spans = spans or [Span(0, before.shape[1])]
+    of = (
+        studio.graph(state).places[f"{path.place}:before:{stage.id}"],
+        first,
+        last,
+        *((s.start, s.end) for s in spans),
+    )
+    onsets = studio.onsets.get(of, lambda: find_onsets(before, rate, spans), studio.newest(state).check)
     change = onset_change(before, now, rate, onsets)
     found, _ = path_range(studio, state, hear, path.name, first, last)
     trace = found.trace(studio.graph(state).places[f"{path.place}:stage:{stage.id}"])
