@@ -150,10 +150,23 @@ def test_a_picture_waits_for_no_figures_that_take_long() -> None:
     order = Order()
     for number in range(4):
         wish(order, number, FIGURES)
-    assert begun(order) == [3, 2]
+    assert begun(order) == [3]
     wish(order, 8, PICTURES)
     wish(order, 9, NEXT)
     assert begun(order) == [8]
+
+
+def test_what_stands_aside_while_it_measures_keeps_nothing_waiting() -> None:
+    order = Order()
+    long = wish(order, 1, FIGURES)
+    assert begun(order) == [1]
+    wish(order, 2, FIGURES)
+    assert begun(order) == []
+    order.stand_aside(long)
+    assert begun(order) == [2]
+    order.done(long)
+    assert begun(order) == []
+    assert order.counts["made"] == 1
 
 
 def test_what_can_wait_leaves_a_hand_and_what_flows_holds_none() -> None:
@@ -163,7 +176,7 @@ def test_what_can_wait_leaves_a_hand_and_what_flows_holds_none() -> None:
     for number in range(10, 14):
         wish(order, number, NEXT)
         wish(order, 10 + number, PICTURES)
-    assert begun(order) == [23, 22, 21]  # three hands at most; what may be wanted next begins where nothing else does
+    assert begun(order) == [23, 22]  # two hands at most; what may be wanted next begins where nothing else does
     wish(order, 99, UNDER)
     assert begun(order) == [99]
     for each in flows:

@@ -2,8 +2,9 @@
 
 Changes come first: each is made, in the order in which a window gave it. Of all else the most urgent comes first,
 windows take turns, and of one window's wishes the newest goes before the older, for it is about what is shown and heard
-now. What is only looked at never takes all hands, and is not begun while something is about to be heard, unless it has
-been passed over for long; of all that have been, one is made at a time.
+now. Of what is only looked at one figure and one picture are made at a time, for several would keep the interpreter
+from what is changed meanwhile, and none is begun while something is about to be heard, unless it has been passed over
+for long; of all that have been, one is made at a time. What measures for long stands aside, with hands of its own.
 """
 
 import threading
@@ -30,7 +31,8 @@ class Urgency(IntEnum):
 
 URGENCY: ContextVar[Urgency] = ContextVar("URGENCY", default=Urgency.CHANGE)  # of the wish that is being made just here
 WANTED: ContextVar[Cancel | None] = ContextVar("WANTED", default=None)  # of the wish that is being made just here
-HANDS = {Urgency.REST: 2, Urgency.FIGURES: 2, Urgency.PICTURES: 3, Urgency.NEXT: 1}  # so many of all these at most
+STAND_ASIDE: ContextVar[Callable[[], None]] = ContextVar("STAND_ASIDE", default=lambda: None)  # of that wish
+HANDS = {Urgency.REST: 2, Urgency.FIGURES: 1, Urgency.PICTURES: 2, Urgency.NEXT: 1}  # so many of all these at most
 PATIENCE = 60  # so many others may be begun before one that waits
 _HEARD_SOON = (Urgency.UNDER_PLAYHEAD, Urgency.BEHIND)
 
@@ -40,8 +42,8 @@ class Wish:
     """One thing that a window asks for by a number of its own.
 
     `in_turn`: a change that waits for those the window gave before. `place`: a newer wish for the same one takes its
-    place. `flows`: it is sent bit by bit as it is heard, and holds no hand meanwhile. `cancel` is set once it is
-    dropped.
+    place. `flows`: it is sent bit by bit as it is heard, and holds no hand meanwhile; nor does one that stands `aside`.
+    `cancel` is set once it is dropped.
     """
 
     window: str
@@ -52,6 +54,7 @@ class Wish:
     flows: bool = False
     cancel: Cancel = field(default_factory=Cancel)
     came: int = 0
+    aside: bool = False
     late: bool = False  # begun out of turn, since it had been passed over for long
 
 
@@ -101,6 +104,11 @@ class Order:
             self._turns[wish.window] = self._turn
             return wish
 
+    def stand_aside(self, wish: Wish) -> None:
+        """A wish that is being made takes long, elsewhere: its hand is free."""
+        with self._lock:
+            wish.aside = True
+
     def done(self, wish: Wish) -> None:
         """A wish has been made, or given up."""
         with self._lock:
@@ -130,7 +138,7 @@ class Order:
             return True
         if wish.urgency > Urgency.REST and any(w.urgency in _HEARD_SOON for w in (*self._waiting, *self._making)):
             return False
-        return sum(w.urgency >= Urgency.REST and not w.flows for w in self._making) < HANDS[wish.urgency]
+        return sum(w.urgency >= Urgency.REST and not (w.flows or w.aside) for w in self._making) < HANDS[wish.urgency]
 
     def _is_due(self, wish: Wish) -> bool:
         """Whether it has been passed over for long, and is the first of those: one is made at a time."""

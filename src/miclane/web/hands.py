@@ -13,7 +13,7 @@ from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
 
 from ..core.engine.render import give_way
-from ..studio.order import URGENCY, Urgency
+from ..studio.order import STAND_ASIDE, URGENCY, Urgency
 
 _LATER = ThreadPoolExecutor(4, "later", give_way)
 _LONG = ThreadPoolExecutor(2, "long", give_way)
@@ -37,6 +37,7 @@ def measuring(handler: Callable[..., Any]) -> Callable[..., Any]:
 
     @wraps(handler)
     async def run(*args: Any, **kwargs: Any) -> Any:
+        STAND_ASIDE.get()()
         return await _in(_LONG, partial(handler, *args, **kwargs))
 
     return run
@@ -47,6 +48,7 @@ def beside(handler: Callable[..., Any]) -> Callable[..., Any]:
 
     @wraps(handler)
     async def run(*args: Any, **kwargs: Any) -> Any:
+        STAND_ASIDE.get()()
         return await _in(_BESIDE, partial(handler, *args, **kwargs))
 
     return run

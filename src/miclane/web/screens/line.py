@@ -13,6 +13,7 @@ from collections import deque
 from collections.abc import MutableMapping
 from contextlib import suppress
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, Literal
 from urllib.parse import unquote
 
@@ -22,7 +23,7 @@ from pydantic import BaseModel, Field, ValidationError
 
 from ...core.engine.render import Cancel
 from ...core.errors import MicLaneError
-from ...studio.order import URGENCY, WANTED, Order, Urgency, Wish
+from ...studio.order import STAND_ASIDE, URGENCY, WANTED, Order, Urgency, Wish
 from ..hands import Router
 
 router = Router()
@@ -112,6 +113,7 @@ class Foreman:
     async def _make(self, wish: _Asked) -> None:
         WANTED.set(wish.cancel)
         URGENCY.set(wish.urgency)
+        STAND_ASIDE.set(partial(self._set_aside, wish))
         try:
             await wish.line.answer(wish)
         except Exception:
@@ -119,6 +121,10 @@ class Foreman:
         finally:
             self.order.done(wish)
             self.look()
+
+    def _set_aside(self, wish: _Asked) -> None:
+        self.order.stand_aside(wish)
+        self.look()
 
     async def close(self) -> None:
         """Wait a moment for what is being made to be given up."""
