@@ -1,5 +1,6 @@
 """Tuning through the server: notes found, cut, joined, as found again; the report's answer; until it is noticed."""
 
+import re
 from types import SimpleNamespace
 
 import httpx
@@ -188,3 +189,18 @@ def test_what_is_said_and_drawn_is_as_it_works_in_the_song(web, demo) -> None:  
     moved = int(says.split()[0])
     assert moved > 30  # most of what is sung in D minor
     assert f"{moved} of {len(tune_of(demo).notes)} moved" in web.get(f"{LANE}/lead", params={"stage": "tu"}).text
+
+
+def test_a_tame_with_a_key_begins_from_the_key_and_is_drawn_by_it(web, demo) -> None:  # noqa: F811
+    """On the pad, by the lead: the ring of the lead is where the line dips, and what is taken is where it rings."""
+    put(web, "lanes/pad/stages", {"kind": "tame", "id": "ta", "key": {"lane": "lead", "tap": "raw"}})
+    put(web, "lanes/lead/stages", {"kind": "tame", "id": "own"})
+    for lane, stage in (("pad", "ta"), ("lead", "own")):
+        assert web.post(f"{LANE}/{lane}/start/{stage}", params=LOOP).status_code == 200
+    line = stage_of(demo, "pad", "ta").line
+    assert line == stage_of(demo, "lead", "own").line  # which is the first of the lead, and hears the take
+    put(web, "lanes/pad/stages", {"kind": "tame", "id": "tb", "line": [p.model_dump() for p in line]})
+    loop = {**LOOP, "start": LOOP["first"], "stop": LOOP["last"]}
+    keyed, alone = (web.get(f"{LANE}/pad/picture/{stage}", params=loop).text for stage in ("ta", "tb"))
+    assert 'class="tame-cell"' in keyed and keyed.count("tame-cell") != alone.count("tame-cell")
+    assert re.findall(r'tame-line" d="[^"]*"', keyed) == re.findall(r'tame-line" d="[^"]*"', alone)

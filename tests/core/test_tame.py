@@ -11,12 +11,13 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 from scipy.signal import lfilter
 
-from conftest import noise
+from conftest import noise, run
 from miclane.core.audio import read_sound
 from miclane.core.measure.pitch import track_pitch
 from miclane.core.measure.rings import ring_curve
 from miclane.core.measure.taming import line_from, sticking
 from miclane.core.measure.thresholds import after
+from miclane.core.stages.base import Key
 from miclane.core.stages.tame import BANDS_HZ, LinePoint, Tame
 from miclane.demo.seed import SONG
 
@@ -115,6 +116,33 @@ def test_blocks_are_not_heard_and_a_loop_is_the_print(rate: int) -> None:
     begin = max(0, first - round(stage.memory_s() * rate))
     loop = after(stage, x[:, begin:], rate, begin)
     assert begin > 0 and np.abs(loop[:, first - begin : -late] - whole[:, first:-late]).max() < 10 ** (-90 / 20)
+
+
+def test_with_a_key_what_stands_out_there_is_taken_here_and_nothing_else() -> None:
+    """The key rings at 1.1 kHz; in a band of noise the same place comes down while it does, and comes back after."""
+    voice = speech("kal")
+    key = rings(voice, 1100.0, 15.0)
+    n = key.shape[1]
+    key[:, n // 2 :] = 0.0
+    x = noise(n / FS, 0.1, rate=FS)[:, :n]
+    stage = Tame(line=around(1100.0), max_cut_db=18, key=Key(lane="voice"))
+    out = run(stage, x, key, rate=FS)
+    took = -run(stage.model_copy(update={"key": None}), key, rate=FS).gain_db
+    assert np.allclose(-out.gain_db, took, atol=1e-9) and took.max() > 4
+    rests = slice(n // 2 + FS, n - FS // 10)
+    assert np.array_equal(out.y[:, rests], x[:, rests])  # the key is silent: to the bit
+    works = slice(FS // 2, n // 2)
+    assert level_at(out.y[:, works], 1100.0) < level_at(x[:, works], 1100.0) - 1.5
+    for other in (550.0, 2200.0):
+        assert abs(level_at(out.y[:, works], other) - level_at(x[:, works], other)) < 0.2
+    assert np.array_equal(run(stage, x, np.zeros_like(x), rate=FS).y, x)
+
+
+def level_at(x: np.ndarray, hz: float) -> float:
+    """Level in dB of a third of an octave of (1, frames)."""
+    power = np.abs(np.fft.rfft(x[0])) ** 2
+    f = np.fft.rfftfreq(x.shape[1], 1 / FS)
+    return float(10 * np.log10(power[(f > hz * 2 ** (-1 / 12)) & (f < hz * 2 ** (1 / 12))].sum()))
 
 
 def test_middle_and_side_are_taken_alone() -> None:

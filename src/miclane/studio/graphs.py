@@ -121,3 +121,11 @@ class Graphs:
         if variant == "duckfirst":
             return self.of(state, duck_first=True)
         return self.of(state, unducked=variant == "unducked")
+
+
+def looked_at(graph: Graph, place: str, stage_id: str) -> str:
+    """Key of the node that a stage of a path is looked at by: what comes into it, or its key where it looks at that."""
+    node = graph.nodes.get(graph.places[f"{place}:stage:{stage_id}"])
+    if node is not None and node.stage is not None and node.stage.id == stage_id and node.stage.looks_at_key:
+        return node.keyed_by or graph.places[f"{place}:before:{stage_id}"]
+    return graph.places[f"{place}:before:{stage_id}"]

@@ -37,7 +37,7 @@ from ..store.sessions import SessionStore, State
 from ..store.snapshots import SnapshotStore
 from ..store.sounds import SoundStore
 from .follows import Follows
-from .graphs import BandAlone, Graphs, Hear, SongVariant, Variant
+from .graphs import BandAlone, Graphs, Hear, SongVariant, Variant, looked_at
 from .order import WANTED
 from .ours import supply
 from .recent import Recent
@@ -329,9 +329,12 @@ class Studio:
         return [Span(max(p.start - loop[0], 0), min(p.end, loop[1]) - loop[0]) for p in inside]
 
     def coming_in(self, state: State, path: Path, stage_id: str, loop: tuple[int, int]) -> np.ndarray:
-        """What comes into a stage (channels, frames): over the whole take on a lane, over the loop elsewhere."""
+        """What comes into a stage (channels, frames): over the whole take on a lane, over the loop elsewhere.
+
+        Of a stage that looks at its key, the key.
+        """
         graph = self.graph(state)
-        key = graph.places[f"{path.place}:before:{stage_id}"]
+        key = looked_at(graph, path.place, stage_id)
         if path.sound is not None:
             return self.takes.whole(graph, key, path.sound.frames, self.renderer(graph.rate))
         if path.is_lane or loop[1] <= loop[0]:

@@ -168,6 +168,7 @@ class Stage(Settings):
     lifts: ClassVar[bool] = False  # it raises what is quiet
     by_peak: ClassVar[bool] = False  # its threshold stands among peaks
     starts_return: ClassVar[dict[str, dict[str, Any]]] = {}  # returns that begin with it: name and settings
+    looks_at_key: ClassVar[bool] = False  # its picture and its beginning are of its key, where it has one
     gains: ClassVar[tuple[str, ...]] = ("makeup_db",)  # settings that turn all of it up or down
     ceiling: ClassVar[str] = ""  # the setting that is a ceiling
     makes_up: ClassVar[bool] = False  # with `auto_makeup`, its `makeup_db` is found by ear from what comes into it

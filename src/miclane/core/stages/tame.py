@@ -4,7 +4,8 @@ Fifty times a second the spectrum is looked at: where a note is sung (its pitch 
 against those beside it, so that a harmonic by itself is no ring, else every place against both sides, a sixth to two
 thirds of an octave away. What stands over a line, held for a moment, is brought down to that line. The cuts are filters
 of minimum phase (Oppenheim & Schafer, Discrete-Time Signal Processing, 12.5), one giving way to the next, so nothing is
-heard before it is there; while none works the sound passes as it came.
+heard before it is there; while none works the sound passes as it came. With a key it is the key that is looked at: what
+stands out there is taken here.
 """
 
 from typing import Any, ClassVar, Literal
@@ -14,7 +15,7 @@ from pydantic import Field, model_validator
 
 from ..kernels.taming import excess_of_harmonics, excess_of_spectra, held_over, pitch_of
 from ..readings import StageReading
-from .base import Settings, Stage, rule, setting
+from .base import Key, Settings, Stage, rule, setting
 from .processor import Processor, one_pole
 
 PER_OCTAVE, LOW_HZ, HIGH_HZ = 36, 180.0, 10000.0
@@ -62,6 +63,7 @@ class TameProcessor(Processor):
         self.cuts = np.zeros((1, len(BANDS_HZ)))  # at the last hop that is known
         self.start_at(0)
         self.came: np.ndarray | None = None  # a window before the hop that we are in, and what has come since
+        self.listened: np.ndarray | None = None  # the same of the key
         self.made, self.gains, self.skip = np.zeros((channels, 0)), np.zeros(0), 0
         self.frames = 0
 
@@ -73,12 +75,16 @@ class TameProcessor(Processor):
         n, size, hop, half = x.shape[1], self.size, self.hop, self.size // 2
         if self.came is None:
             self.came, self.skip = np.zeros((x.shape[0], size + self.before)), self.before
+            self.listened = None if key is None else np.zeros((key.shape[0], size + self.before))
         came: np.ndarray = np.concatenate([self.came, x], axis=1)
+        heard = came
+        if key is not None and self.listened is not None:
+            self.listened = heard = np.concatenate([self.listened, key], axis=1)
         self.came = came
         self.frames += n
         count = max(0, (came.shape[1] - size - half) // hop)  # hops after the one we are in that are known now
         if count:
-            found = self._cuts_of(came, count)
+            found = self._cuts_of(heard, count)
             cuts = np.concatenate([self.cuts, found])
             y = self._through(came, cuts, count)
             self.made = np.concatenate([self.made, y[:, self.skip :]], axis=1)
@@ -86,6 +92,8 @@ class TameProcessor(Processor):
             self.gains = np.concatenate([self.gains, least[self.skip :]])
             self.skip, self.cuts = 0, cuts[-1:]
             self.came = np.ascontiguousarray(came[:, count * hop :])
+            if self.listened is not None:
+                self.listened = np.ascontiguousarray(heard[:, count * hop :])
         due = min(n, max(0, self.frames - self.latency))
         quiet = np.zeros((x.shape[0], n - due))
         out = np.concatenate([quiet, self.made[:, :due]], axis=1)
@@ -94,11 +102,11 @@ class TameProcessor(Processor):
         return out
 
     def _cuts_of(self, came: np.ndarray, count: int) -> np.ndarray:
-        """Cuts (count, bands) in dB, 0 and more, at the hops after the one we are in."""
+        """Cuts (count, bands) in dB, 0 and more, at the hops after the one we are in, of what is listened to."""
         s, size = self.settings, self.size
         if self.idle:
             return np.zeros((count, len(BANDS_HZ)))
-        heard = (came[0] - came[1]) / 2 if s.target == "side" else came.mean(axis=0)
+        heard = (came[0] - came[1]) / 2 if s.target == "side" and len(came) == 2 else came.mean(axis=0)
         first = size + self.hop - size // 2
         frames = np.lib.stride_tricks.sliding_window_view(heard[first:], size)[: count * self.hop : self.hop]
         excess, known, level = self.excess_of(frames)
@@ -180,6 +188,7 @@ class Tame(Stage):
     picture: ClassVar[str] = "tame"
     drawn: ClassVar[str] = "tame"
     before: ClassVar[tuple[str, ...]] = ("begin",)
+    looks_at_key: ClassVar[bool] = True
     begins_from: ClassVar[str] = "The line over what usually sticks out of this take, and close to what always does"
     after: ClassVar[tuple[str, ...]] = ("tame_line",)
     report: ClassVar[str] = "only=ring"
@@ -197,6 +206,7 @@ class Tame(Stage):
     target: Literal["stereo", "middle", "side"] = setting("stereo", "Acts on")
     mix: float = rule(1.0, "Mix", "%", 0, 1, usual=(0.7, 1))
     line: tuple[LinePoint, ...] = Field((), max_length=60)
+    key: Key | None = None  # what is listened to, where that is not what comes in
 
     @model_validator(mode="after")
     def _points_in_order(self) -> "Tame":
@@ -208,6 +218,9 @@ class Tame(Stage):
         if reading.reduction_max_db < 0.05:
             return "holds nothing down in this loop"
         return f"takes up to {reading.reduction_max_db:.1f} dB where it rings"
+
+    def listens(self) -> Key | None:
+        return self.key
 
     def line_at(self, frequency_hz: np.ndarray) -> np.ndarray:
         """What each frequency (any shape) may stand over those beside it, in dB; straight in octaves between points."""

@@ -28,9 +28,17 @@ def y_of(level_db: Any) -> Any:
     return BOTTOM - share * (BOTTOM - TOP)
 
 
-def tame_picture(stage: Tame, before: np.ndarray, after: np.ndarray, rate: int, first: int) -> dict[str, Any]:
-    """Paths, points of the line, the map of cuts, and by how much the body of the voice gets thinner."""
-    found = sticking(before, rate, stage, first)
+def tame_picture(
+    stage: Tame, before: np.ndarray, after: np.ndarray, rate: int, first: int, heard: np.ndarray
+) -> dict[str, Any]:
+    """Paths, points of the line, the map of cuts, and by how much the body of the voice gets thinner.
+
+    `heard` is what it listens to: what comes in, or its key.
+    """
+    if heard is not before and len(heard) == 1:
+        found = sticking(heard, rate, stage.model_copy(update={"target": "stereo"}), first)
+    else:
+        found = sticking(heard, rate, stage, first)
     held = found.held_db[found.loud]
     x, line = x_of(BANDS_HZ), stage.line_at(BANDS_HZ)
     cuts = stage.cuts(found.held_db, line)

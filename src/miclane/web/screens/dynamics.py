@@ -15,7 +15,7 @@ from ...core.stages.multiband import Multiband
 from ...core.stages.sway import Sway
 from ...core.stages.tame import Tame
 from ...core.stages.tune import Tune
-from ...studio.graphs import Hear
+from ...studio.graphs import Hear, looked_at
 from ...studio.looking import path_range, sound_of
 from ..drawing.dynamics import LEFT, RIGHT, bands_picture, drive_picture, dynamics_picture, words_over
 from ..drawing.sway import sway_picture
@@ -57,7 +57,11 @@ def picture(
     if isinstance(stage, Drive):
         return page(request, "picture_drive.svg", state, **context, **drive_picture(stage, before, rate))
     if isinstance(stage, Tame):
-        return page(request, "picture_tame.svg", state, **context, **tame_picture(stage, before, after, rate, first))
+        of = looked_at(studio.graph(state), path.place, stage_id)
+        heard = before if of == before_key else sound_of(found, of, first, last)
+        return page(
+            request, "picture_tame.svg", state, **context, **tame_picture(stage, before, after, rate, first, heard)
+        )
     if isinstance(stage, Tune):
         stage = cast(Tune, stage.in_song(state.session.tempo_bpm, state.session.key))
         drawn = tune_picture(stage, before, after, first, last, rate, band)

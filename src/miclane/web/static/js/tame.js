@@ -173,3 +173,9 @@ document.addEventListener("click", (event) => {
   const hz = Math.sqrt(ends[widest] * ends[widest + 1]);
   put(among(points, { frequency_hz: hz, by_db: byAt(points, hz) }).points, "", true);
 });
+document.addEventListener("change", (event) => {
+  const key = /** @type {any} */ (event.target);
+  if (key.id !== "tame-key") return;
+  const value = key.value ? { lane: key.value, tap: "treated" } : null;
+  change([{ op: "set", path: `${bench().dataset.path}/key`, value }], { structure: true });
+});
