@@ -70,6 +70,21 @@ def test_the_ring_of_the_demo_is_found_and_held_down_by_one_press() -> None:
     assert line_from(np.zeros((1, 3 * FS)), FS, Tame()) is None
 
 
+def test_a_begun_line_dips_where_a_ring_was_put_and_where_none_was_it_does_not() -> None:
+    """Under 2.5 kHz, on speech; of 36 rings on three voices 30 (docs/taming.md)."""
+
+    def over_db(x: np.ndarray, hz: float) -> float:
+        line = line_from(x, FS, Tame())
+        assert line is not None
+        return float(Tame(line=line).line_at(hz * 2 ** (np.arange(-1, 2) / 36)).min())
+
+    plain = speech("kal")
+    for hz, q in ((550.0, 8.0), (800.0, 20.0), (1200.0, 8.0), (2300.0, 20.0)):
+        assert over_db(rings(plain, hz, q), hz) < 3, (hz, q)
+    line = line_from(plain, FS, Tame())
+    assert line is not None and all(9 + p.by_db > 3 for p in line if p.frequency_hz < 2500)
+
+
 def test_nothing_that_is_not_over_the_line_is_touched() -> None:
     x = speech("slt")
     for stage in (Tame(depth=0.0), Tame(max_cut_db=0.0), Tame(line_db=24, line=around(200.0, 33.0))):

@@ -6,11 +6,14 @@ import numpy as np
 from scipy.ndimage import maximum_filter1d, median_filter, uniform_filter1d
 
 from ..stages.tame import BANDS_HZ, LOUD_DB, PER_OCTAVE, LinePoint, Tame, TameProcessor, Told
+from .pitch import track_pitch
+from .rings import pick_rings, ring_curve
 
 _BROAD = PER_OCTAVE * 2 // 3 + 1  # bands: wider than a ring, narrower than what a voice has of its own
 _OFTEN, _OVER_DB, _LEAST_DB = 97.0, 1.5, 4.0
 _STAYS_DB, _CLOSE_DB, _LEAST_CLOSE_DB = (3.0, 3.0, 4.0, 4.5), 0.0, 0.5  # at 180 Hz, 2.5, 4 and 10 kHz
 _STAYS_HZ = (180.0, 2500.0, 4000.0, 10000.0)
+_RING_OCTAVES = 3.5 / PER_OCTAVE  # to either side of a ring that is found
 _TOLERANCE_DB, _MOST_POINTS = 0.6, 40
 _LEAST_MOMENTS, _LEAST_KNOWN = 40, 20
 _DEEP_DB = 30.0  # under the loudest moments
@@ -47,7 +50,8 @@ def line_from(audio: np.ndarray, rate: int, stage: Tame) -> tuple[LinePoint, ...
     """Points of a line, relative to the stage's `line_db`, from a take (channels, frames); None where little is sung.
 
     Everywhere over what sticks out of this voice three moments in a hundred; but close over what is usual around it
-    where something sticks out half of all time, wherever the notes are: that stays while the voice moves.
+    where something sticks out half of all time, wherever the notes are, or where a ring is found as the raw take's
+    report finds it (measure.rings, to 2.5 kHz): that stays while the voice moves.
     """
     found = sticking(audio, rate, stage)
     if np.count_nonzero(found.loud) < _LEAST_MOMENTS:
@@ -58,6 +62,8 @@ def line_from(audio: np.ndarray, rate: int, stage: Tame) -> tuple[LinePoint, ...
     line = np.maximum(median_filter(often, _BROAD, mode="nearest") + _OVER_DB, _LEAST_DB)
     over = np.interp(np.log2(BANDS_HZ), np.log2(_STAYS_HZ), _STAYS_DB)
     stays = maximum_filter1d((middle - usual > over).astype(np.int8), 5) > 0
+    for ring in pick_rings(ring_curve(audio, rate, track_pitch(audio, rate)[0])):
+        stays |= np.abs(np.log2(BANDS_HZ / ring.frequency_hz)) < _RING_OCTAVES
     line = np.where(stays, np.maximum(usual + _CLOSE_DB, _LEAST_CLOSE_DB), line)
     return _points(np.clip(line - stage.line_db, -24, 24))
 
