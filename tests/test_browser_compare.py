@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import expect
 
-from browsing import all_kept, drawn, eventually, no_barrier, play, session_of, until
+from browsing import all_kept, between, drawn, eventually, no_barrier, play, session_of, until
 from miclane.core.mix.alternatives import drop_edits
 
 pytestmark = pytest.mark.browser
@@ -70,6 +70,26 @@ def test_nothing_more_is_asked_of_an_alternative_that_has_gone(at, demo) -> None
         expect(page.locator("#alternatives")).to_be_hidden()
         expect(page.locator(THRESHOLD).locator("xpath=..").locator(".there-tag")).to_have_count(0)
         assert page.evaluate("sessionStorage.getItem('alternative:salt-ferry')") is None
+
+
+def test_what_is_looked_at_while_an_alternative_goes_is_of_what_is_left(at, demo, page) -> None:
+    held = []
+    between(page, lambda wish: "/drop" in wish.address and not held.append(wish))
+    at(PEAKS)
+    make(page, "Of this stage")
+    page.locator('[data-alternative-do="drop"]').click()
+    page.get_by_role("button", name="Drop it?").click()
+    eventually(page, lambda: held)
+    page.locator("#page").focus()
+    before = page.evaluate("miclane.player.first")
+    page.keyboard.press("ArrowRight")  # another loop: its pictures are asked for while the server drops
+    until(page, f"miclane.player.first !== {before}")
+    page.wait_for_timeout(300)
+    held[0].pass_on()
+    eventually(page, lambda: not session_of(demo).alternatives)
+    expect(page.locator("#alternatives")).to_be_hidden()
+    until(page, "document.querySelector('#measured')?.children.length > 0")
+    page.wait_for_timeout(500)
 
 
 def test_one_difference_is_put_into_another(at, demo) -> None:

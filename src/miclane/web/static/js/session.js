@@ -128,10 +128,10 @@ let rebuilt = Promise.resolve();
 const rebuilding = (told) => (rebuilt = Promise.allSettled([rebuilt, told]).then(() => {}));
 /** @param {string} address @param {import("./line.js").How} [how] */
 export async function picture(address, how = {}) {
-  address = seenAt(address);
   const { signal } = looking;
   for (let seen; seen !== rebuilt; ) await (seen = rebuilt);
   if (signal.aborted) return null;
+  address = seenAt(address); // as what is seen by now
   const { version } = state;
   if (seen.version !== version) seen = { version, answers: new Map() };
   const before = seen.answers.get(address);
