@@ -125,7 +125,6 @@ class Graphs:
 
 def looked_at(graph: Graph, place: str, stage_id: str) -> str:
     """Key of the node that a stage of a path is looked at by: what comes into it, or its key where it looks at that."""
-    node = graph.nodes.get(graph.places[f"{place}:stage:{stage_id}"])
-    if node is not None and node.stage is not None and node.stage.id == stage_id and node.stage.looks_at_key:
-        return node.keyed_by or graph.places[f"{place}:before:{stage_id}"]
-    return graph.places[f"{place}:before:{stage_id}"]
+    node = graph.nodes[graph.places[f"{place}:stage:{stage_id}"]]
+    mine = node.stage is not None and node.stage.id == stage_id and node.stage.looks_at_key
+    return (mine and node.keyed_by) or graph.places[f"{place}:before:{stage_id}"]

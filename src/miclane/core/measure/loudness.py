@@ -116,9 +116,9 @@ def true_peak_dbtp(audio: np.ndarray, rate: int) -> float:
     top = float(max(audio.max(initial=0.0), -audio.min(initial=0.0)))
     about = _about(audio, top)
     near = np.flatnonzero(about >= about.max(initial=0.0) * _MAY_BE_MORE)
-    for group in (
-        np.split(near, np.flatnonzero(np.diff(near) > 2 * _MARGIN // _LOOKED_AT) + 1) if len(near) and top else ()
-    ):
+    if not len(near) or not top:
+        return 20 * float(np.log10(max(top, 1e-10)))
+    for group in np.split(near, np.flatnonzero(np.diff(near) > 2 * _MARGIN // _LOOKED_AT) + 1):
         for begin in range(group[0], group[-1] + 1, _AT_ONCE):
             at, to = begin * _LOOKED_AT, min(min(begin + _AT_ONCE, group[-1] + 1) * _LOOKED_AT, audio.shape[1])
             first, last = max(0, at - _MARGIN), min(to + _MARGIN, audio.shape[1])
