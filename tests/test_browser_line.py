@@ -4,6 +4,7 @@ import re
 import signal
 import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -203,3 +204,48 @@ def test_what_is_drawn_anew_does_not_set_back_what_the_hand_has_turned_meanwhile
         wished.pass_on()
     eventually(page, lambda: [float(x.value) for x in session_of(demo).local_values][:1] == [float(turned or 0)])
     expect(rule).to_have_attribute("aria-valuenow", re.compile(str(float(turned or 0)).removesuffix(".0")))
+
+
+def test_a_hand_that_goes_by_steps_gets_what_is_played_next_and_the_rest_once_it_rests(at, page) -> None:
+    said: list[tuple[float, Wished]] = []
+    between(page, lambda wished: said.append((time.monotonic(), wished)) or False)
+    page = at("/s/salt-ferry/lane/lead?stage=peaks")
+    play(page)
+    page.get_by_role("slider", name="Threshold").first.focus()
+    said.clear()
+    for _ in range(6):
+        page.keyboard.press("ArrowLeft")
+        page.wait_for_timeout(500)
+
+    def of(urgency: Urgency) -> list[float]:
+        return [t for t, w in said if "/sound?" in w.address and w.message["urgency"] == urgency]
+
+    eventually(page, lambda: of(Urgency.REST)[-1:] > edits_of(said)[-1:])
+    edited = edits_of(said)
+    for before, step, after in zip(edited, edited[1:], edited[2:], strict=False):
+        if step - before < 0.85 and after - step < 1.1 * (step - before):
+            assert not [t for t in of(Urgency.REST) if step < t < after]
+
+
+def edits_of(said: list[tuple[float, Wished]]) -> list[float]:
+    return [t for t, w in said if w.address.endswith("/edits")]
+
+
+def test_what_is_played_next_after_the_end_of_the_loop_is_its_beginning(at, page) -> None:
+    said: list[Wished] = []
+    between(page, lambda wished: said.append(wished) or False)
+    page = at("/s/salt-ferry/lane/lead?stage=peaks")
+    first, last = page.evaluate("[miclane.player.first, miclane.player.last]")
+    play(page)
+    page.get_by_role("slider", name="Threshold").first.focus()
+    until(page, "miclane.player.at > miclane.player.last - 60000")
+    said.clear()
+    page.keyboard.press("ArrowLeft")
+
+    def behind() -> set[tuple[int, int]]:
+        found = [w.address for w in said if "/sound?" in w.address and w.message["urgency"] == Urgency.BEHIND]
+        ends = [re.search(r"start=(\d+)&stop=(\d+)", a) for a in found]
+        return {(int(m[1]), int(m[2])) for m in ends if m}
+
+    eventually(page, lambda: {b for _, b in behind()} >= {last} and {a for a, _ in behind()} >= {first})
+    assert 2.3 * 48000 < sum(b - a for a, b in behind()) <= 2.5 * 48000 + 1

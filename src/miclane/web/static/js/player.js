@@ -8,7 +8,8 @@ import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 
 const SOON_S = 0.25;
 const MORE_S = 2.5;
-const REST_MS = 250; // a hand that still moves would only throw the rest away
+const REST_MS = 250; // a hand that still moves would only throw the rest away,
+const STEPS_MS = 900; // and one that goes by steps, each so soon after the one before, is let make its next
 const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
 const LONGEST_LOOP_S = 20;
 
@@ -114,6 +115,7 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   if (!state.frames || !player.lane) return;
   order += 1;
   const generation = order;
+  const pause = parts.version === undefined ? 0 : restAfter(start);
   inFlight.abort();
   inFlight = new AbortController();
   const { signal } = inFlight;
@@ -130,7 +132,7 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
       give("treated", given.from, parted(given.flat), generation);
       more(given.from + given.flat.length / 2, generation, signal);
     } else if (player.playing) await soon(generation, signal);
-    if (player.playing && parts.version !== undefined) await new Promise((resolve) => setTimeout(resolve, REST_MS));
+    if (player.playing && parts.version !== undefined) await new Promise((resolve) => setTimeout(resolve, pause));
     else if (!player.playing && elsewhere) await new Promise((resolve) => setTimeout(resolve, ELSEWHERE_MS));
     if (generation !== order) return;
     const whole = await fetchSound(player.first, player.last, "treated", "", signal, URGENCY.rest);
@@ -141,6 +143,14 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   } catch (error) {
     if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
   }
+}
+
+let last = -Infinity; // when something was changed
+// How long the rest of the loop waits after a change: by how the hand that makes it goes.
+function restAfter(now) {
+  const since = now - last;
+  last = now;
+  return since < STEPS_MS ? Math.max(REST_MS, 1.3 * since) : REST_MS;
 }
 
 // A short piece under the playhead, wanted while the whole loop is rendered; near the end the beginning is what comes.
@@ -164,12 +174,18 @@ async function soon(generation, signal) {
   more(to, generation, signal);
 }
 
-// The stretch behind the first piece, in case the whole loop takes longer than that lasts.
+// What is played behind the first piece until the whole loop may be there; after the end its beginning.
 async function more(from, generation, signal) {
-  const start = from >= player.last ? player.first : from;
-  const stop = Math.min(start + MORE_S * state.rate, player.last);
-  const sound = await fetchSound(start, stop, "treated", `&first=${player.first}&last=${player.last}`, signal, URGENCY.behind).catch(() => null);
-  give("treated", start, sound, generation);
+  const { first, last: end } = player;
+  const start = from >= end ? first : from;
+  const over = start + Math.round(MORE_S * state.rate) - end;
+  const stretches = [[start, end + Math.min(over, 0)]];
+  if (player.looping && over > 0 && start > first) stretches.push([first, Math.min(first + over, start)]);
+  for (const [a, b] of stretches) {
+    const sound = await fetchSound(a, b, "treated", `&first=${first}&last=${end}`, signal, URGENCY.behind).catch(() => null);
+    give("treated", a, sound, generation);
+    if (generation !== order) return;
+  }
 }
 
 async function removed(a, b, signal) {
