@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import parselmouth
+import pyworld
 
 RATE = 48000
 VOWELS = {
@@ -20,6 +21,9 @@ STEPS = (0, 2, 4, 5, 7, 4)
 LENGTHS_S = (0.6, 0.5, 1.0, 0.5, 0.8, 1.2)
 SUNG = ("aa", "ow", "eh", "iy", "aa", "er")
 LEAD_S = 0.25
+WORLD_MS = 5.0
+WORLD_VOICES = {"bass": (40, 0.9), "alto": (60, 1.0), "soprano": (74, 1.12)}  # from 82 to 880 Hz
+WORLD_STEPS = (0, 2, 4, 5, 7, 4)
 _HOP = 48
 
 
@@ -103,3 +107,63 @@ def formants_hz(audio: np.ndarray, kind: str) -> tuple[np.ndarray, np.ndarray]:
     found = parselmouth.Sound(audio[0], RATE).to_formant_burg(0.01, 5, VOICES[kind][2], 0.03, 50)
     times = found.xs()
     return times, np.array([[found.get_value_at_time(k, t) for k in (1, 2, 3)] for t in times])
+
+
+def sung_by_world(
+    kind: str,
+    off_cents: float = 0.0,
+    vibrato_cents: float = 40.0,
+    scoop_cents: float = 0.0,
+    steps: tuple[float, ...] = WORLD_STEPS,
+    lengths_s: tuple[float, ...] = LENGTHS_S,
+    glide_s: float = 0.06,
+    seed: int = 0,
+) -> tuple[Sung, np.ndarray]:
+    """A line with breath in its voice and an s before each note, by the vocoder WORLD; and where it has a pitch (n,).
+
+    Morise, Yokomori and Ozawa, "WORLD: a vocoder-based high-quality speech synthesis system", 2016. The whole line is
+    `off_cents` out of tune, but for its scoops; from note to note it glides where no s stands between (every third).
+    """
+    base, scale = WORLD_VOICES[kind]
+    cents, voiced, vowels, notes, at = [], [], [], [], LEAD_S
+    for i, (step, length) in enumerate(zip(steps, lengths_s, strict=True)):
+        hiss = 0.0 if i % 3 == 2 else 0.1
+        t = np.arange(round((length + hiss) * 1000 / WORLD_MS)) * WORLD_MS / 1000 - hiss
+        turning = vibrato_cents * np.sin(2 * np.pi * 5.5 * t) * np.clip((t - 0.1) / 0.15, 0, 1)
+        cents.append(100 * (base + step) + off_cents + turning - scoop_cents * np.exp(-np.maximum(t, 0) / 0.06))
+        voiced.append(t >= 0)
+        vowels.append(np.tile(np.array(VOWELS[SUNG[i % len(SUNG)]]) * scale, (len(t), 1)))
+        notes.append((at + hiss, at + hiss + length, base + step))
+        at += hiss + length
+    lead = round(LEAD_S * 1000 / WORLD_MS)
+    width = round(glide_s * 1000 / WORLD_MS) | 1
+    bell = np.hanning(width + 2)[1:-1]
+    padded = np.pad(np.concatenate(cents), lead, "edge")
+    pitch = np.convolve(np.pad(padded, width // 2, "edge"), bell / bell.sum(), "valid")
+    sings = np.pad(np.concatenate(voiced), lead)
+    formants = np.pad(np.concatenate(vowels), ((lead, lead), (0, 0)), "edge")
+    f = np.fft.rfftfreq(2048, 1 / RATE)
+    s = 2j * np.pi * f
+    envelope = np.empty((len(pitch), len(f)))
+    hiss_power = 2e-3 * np.exp(-(((f - 7500) / 2200) ** 2)) + 1e-9
+    for k, centres in enumerate(formants):
+        gain = 1 / (1 + f / 120.0)
+        for j in range(5):
+            centre = centres[j] if j < 3 else (3600.0, 4700.0)[j - 3]
+            pole = np.pi * (70 + 0.04 * centre) + 2j * np.pi * centre
+            gain = gain * np.abs(pole) ** 2 / np.abs((s + pole) * (s + np.conj(pole)))
+        envelope[k] = gain**2 if sings[k] else hiss_power
+    inside = np.zeros(len(pitch))
+    inside[lead:-lead] = 1.0
+    envelope = np.maximum(envelope * inside[:, None], 1e-12)
+    breath = np.where(sings[:, None], np.clip((f / 12000) ** 2, 0.001, 0.5), 1.0)
+    hz = np.where(sings, 440 * 2 ** ((pitch - 6900) / 1200), 0.0)
+    np.random.seed(seed)
+    audio = pyworld.synthesize(hz, np.ascontiguousarray(envelope), np.ascontiguousarray(breath), RATE, WORLD_MS)
+    audio = 0.25 * audio / np.abs(audio).max()
+    n = np.arange(len(audio))
+    place = np.clip(n * 1000 / RATE / WORLD_MS, 0, len(pitch) - 1)
+    return (
+        Sung(audio[None], np.interp(place, np.arange(len(pitch)), pitch), notes),
+        np.interp(place, np.arange(len(pitch)), sings.astype(float)) > 0,
+    )

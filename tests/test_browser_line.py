@@ -14,6 +14,7 @@ from playwright.sync_api import Page, expect
 from sqlalchemy import select
 
 from browsing import LANE, Wished, all_kept, between, eventually, place_of, play, session_of, stage_of, until, wire_of
+from miclane.core.mix.edits import Set
 from miclane.store.database import Database
 from miclane.store.sessions import SessionStore
 from miclane.store.tables import ChangeRow
@@ -249,3 +250,43 @@ def test_what_is_played_next_after_the_end_of_the_loop_is_its_beginning(at, page
 
     eventually(page, lambda: {b for _, b in behind()} >= {last} and {a for a, _ in behind()} >= {first})
     assert 2.3 * 48000 < sum(b - a for a, b in behind()) <= 2.5 * 48000 + 1
+
+
+def test_what_is_being_typed_stays_however_often_it_is_drawn_anew(at, demo, page) -> None:
+    rows: list[Wished] = []
+    holding = [True]
+
+    def hold(wished: Wished) -> bool:
+        found = wished.address.split("?")[0].endswith("/members") and bool(holding)
+        if found:
+            rows.append(wished)
+        return found
+
+    between(page, hold)
+    page = at("/s/salt-ferry")
+    edit = Set(path="lanes/lead/note", value="one")
+    for note in ("one", "two"):
+        demo.studio.edit("salt-ferry", [edit.model_copy(update={"value": note})])
+        page.wait_for_timeout(300)
+    eventually(page, lambda: len(rows) == 1)  # the other waits for it
+    page.get_by_label("Name of a new bus").fill("Harmonies")
+    page.get_by_role("button", name="Low harmony", exact=True).click()
+    rows[0].pass_on()
+    eventually(page, lambda: len(rows) == 2)
+    expect(page.get_by_label("Name of a new bus")).to_have_value("Harmonies")
+    holding.clear()
+    rows[1].pass_on()
+    expect(page.locator('[data-put="lanes/lead/note"]')).to_have_value("two")
+    expect(page.get_by_label("Name of a new bus")).to_have_value("Harmonies")
+    expect(page.get_by_role("button", name="Low harmony", exact=True)).to_have_attribute("aria-pressed", "true")
+
+
+def test_the_name_of_a_snapshot_stays_while_another_window_changes_something(at, demo) -> None:
+    page = at("/s/salt-ferry/work")
+    page.get_by_label("Name of the snapshot").fill("Before the strings")
+    demo.studio.edit("salt-ferry", [Set(path="lanes/lead/fader_db", value=-3.0)])
+    expect(page.locator("#snapshot-form [name=name]")).to_have_attribute("placeholder", re.compile("step 1$"))
+    expect(page.get_by_label("Name of the snapshot")).to_have_value("Before the strings")
+    page.keyboard.press("Enter")
+    expect(page.locator(".snapshot")).to_have_count(1)
+    expect(page.get_by_label("Name of the snapshot")).to_have_value("")

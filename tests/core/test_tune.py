@@ -8,7 +8,20 @@ from typing import Any
 
 import numpy as np
 import pytest
-from bench.singing import LEAD_S, RATE, VOICES, VOWELS, Sung, formants_hz, pitch_cents, sing, smoothed, voice
+from bench.singing import (
+    LEAD_S,
+    RATE,
+    VOICES,
+    VOWELS,
+    WORLD_VOICES,
+    Sung,
+    formants_hz,
+    pitch_cents,
+    sing,
+    smoothed,
+    sung_by_world,
+    voice,
+)
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
@@ -77,6 +90,39 @@ def test_a_note_settles_on_its_note_its_formants_stay_and_no_octave_is_mistaken(
     levels = [bands_db(x)[:, 15:-15] for x in (out, right.audio, sung.audio)]
     tuned, untuned = (np.abs(x - levels[1]).mean() for x in (levels[0], levels[2]))
     assert tuned < 1.8 and tuned < 0.8 * untuned
+
+
+def loudness(audio: np.ndarray) -> np.ndarray:
+    """Level (n,) over 5 ms about each frame, linear."""
+    return np.sqrt(np.convolve(audio[0] ** 2, np.ones(240) / 240, "same"))
+
+
+@pytest.mark.parametrize(("off", "scoop"), [(-45, 0.0), (-25, 200.0), (38, 0.0)])
+@pytest.mark.parametrize("kind", sorted(WORLD_VOICES))
+def test_a_line_that_another_program_sang_comes_to_pitch_and_its_words_stay(
+    kind: str, off: float, scoop: float
+) -> None:
+    sung, voiced = sung_by_world(kind, off, scoop_cents=scoop)
+    right, _ = sung_by_world(kind, scoop_cents=scoop)
+    out = through(tune(sung.audio), sung.audio)
+    for (cents, width), (_, moved) in zip(held(sung, out, kind), held(right, right.audio, kind), strict=True):
+        assert abs(cents) < 5 and width == pytest.approx(moved, rel=0.1)
+    times, wanted = formants_hz(right.audio, kind)
+    heard = formants_hz(out, kind)[1]
+    inside = np.any([(times > a + 0.15) & (times < b - 0.1) for a, b, _ in sung.notes], axis=0)
+    assert np.nanmedian(np.abs(heard[inside] / wanted[inside] - 1), axis=0).max() < 0.03
+    (_, was), (_, now) = pitch_cents(sung.audio, kind), pitch_cents(out, kind)
+    assert np.isfinite(now).sum() > 800 and not np.any(np.abs(now - was) > 600)
+    near = np.convolve(voiced, np.ones(2 * round(0.025 * RATE) + 1), "same") > 0
+    assert (~near).sum() > RATE / 4 and np.array_equal(out[:, ~near], sung.audio[:, ~near])
+    for start, _, _ in sung.notes:
+        begins = [
+            np.argmax(x[round((start - 0.08) * RATE) :] > 0.35 * x[round((start + 0.1) * RATE) :][:7200].max())
+            for x in (loudness(sung.audio), loudness(out))
+        ]
+        assert abs(int(begins[1]) - int(begins[0])) < 0.003 * RATE
+    levels = [bands_db(x)[:, 15:-15] for x in (out, right.audio, sung.audio)]
+    assert np.abs(levels[0] - levels[1]).mean() < np.abs(levels[2] - levels[1]).mean()
 
 
 @pytest.mark.parametrize("keep", [0.0, 0.5, 1.0])

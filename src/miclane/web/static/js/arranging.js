@@ -11,20 +11,16 @@ let focusNext = ""; // what the hand goes on with once the rows are drawn again
 
 // The rows are drawn again under the hand: what is being typed stays, and the focus with it.
 async function changed() {
-  /** @type {[string, string][]} */
-  let typed = [];
   /** @type {string[]} */
   let pressed = [];
-  const before = () => {
-    typed = $$("#body input").filter((f) => f.value !== f.defaultValue).map((f) => [again(f), f.value]);
-    pressed = $$("[data-for-bus][aria-pressed=true]").map((b) => b.dataset.forBus);
+  const before = () => void (pressed = $$("[data-for-bus][aria-pressed=true]").map((b) => b.dataset.forBus));
+  const after = () => {
+    for (const b of $$("[data-for-bus]")) b.setAttribute("aria-pressed", pressed.includes(b.dataset.forBus));
   };
   const focus = (back) => [focusNext || back, "#body [data-put]"];
-  if (!(await redraw(`/s/${state.id}/members`, { focus, before }))) return;
+  if (!(await redraw(`/s/${state.id}/members`, { focus, before, after, stays: () => true }))) return;
   focusNext = "";
   document.body.dataset.drawn = String(state.version);
-  for (const [where, value] of typed) if (where && $(where)) $(where).value = value;
-  for (const b of $$("[data-for-bus]")) b.setAttribute("aria-pressed", pressed.includes(b.dataset.forBus));
 }
 register("session", {
   changed,

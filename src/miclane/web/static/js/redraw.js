@@ -1,9 +1,10 @@
-// A part of the page drawn again: one request at a time, of those that wait only the newest, and the focus stays where the hand is.
+// A part of the page drawn again: one request at a time, of those that wait only the newest; the focus stays where the hand is, and
+// what is being typed that nobody has yet.
 
 import { again, keep } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
-import { $, seenAt, settled, state } from "./session.js";
+import { $, $$, seenAt, settled, state } from "./session.js";
 
 /** @type {Map<string, { line: Promise<any>, newest: number }>} */
 const parts = new Map();
@@ -14,14 +15,27 @@ on("changing", () => void (edits += 1));
 let elsewhere = false; // what is drawn next follows what another window has changed: whoever hears what they turn comes first
 on("changed", (told) => (elsewhere = told.elsewhere === true));
 
+/** Whether a field is for something yet to be made: what stands there of what is kept begins with that. @param {HTMLInputElement} field */
+const isNew = (field) => !field.defaultValue && !Object.keys(field.dataset).length;
+
+/** @param {HTMLInputElement} field */
+const known = (field) => again(field) || (field.form?.id && field.name ? `#${field.form.id} [name="${field.name}"]` : "");
+
+/** What is typed there, by where, and is to stay. @param {Element} box @param {(field: HTMLInputElement) => boolean} stays */
+const typed = (box, stays) =>
+  /** @type {HTMLInputElement[]} */ ($$("input:not([type=checkbox], [type=radio], [type=file])", box))
+    .filter((field) => field.value !== field.defaultValue && stays(field))
+    .map((field) => ({ where: known(field), value: field.value }))
+    .filter(({ where }) => where);
+
 /**
  * Whether it was drawn for this call: not where a newer one took its place, the server had no answer, or the part is no longer there.
  * @param {string} address
- * @param {{ target?: string, focus?: (back: string) => string[], before?: () => void, after?: () => void }} how  `focus`: where it may go, first to last,
- *   if what had it is gone; `before`: what is to be remembered of the old part, just before it goes; `after`: what goes into the new one
+ * @param {{ target?: string, focus?: (back: string) => string[], before?: () => void, after?: () => void, stays?: (field: HTMLInputElement) => boolean }} how
+ *   `focus`: where it may go, first to last, if what had it is gone; `stays`: whether what is typed in a field does; `before`: what is to be remembered of the old part, just before it goes; `after`: what goes into the new one
  * @returns {Promise<boolean>}
  */
-export function redraw(address, { target = "#body", focus = (back) => [back], before, after } = {}) {
+export function redraw(address, { target = "#body", focus = (back) => [back], before, after, stays = isNew } = {}) {
   const part = parts.get(target) ?? { line: Promise.resolve(), newest: 0 };
   parts.set(target, part);
   const mine = ++part.newest;
@@ -40,8 +54,10 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
     const box = $(target);
     if (!text || !box || screen !== state.screen || lane !== state.lane) return false;
     before?.();
+    const draft = typed(box, stays);
     const where = focus(again(document.activeElement));
     htmx.swap(box, text, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 });
+    for (const { where: place, value } of draft) if ($(place, box)) $(place, box).value = value;
     after?.();
     keep(...where);
     return mine === part.newest;

@@ -58,6 +58,7 @@ document.addEventListener("submit", async (event) => {
   const form = new FormData($("#snapshot-form"));
   const told = await post(at("snapshots"), { name: form.get("name"), note: form.get("note") });
   if (!told) return;
+  $("#snapshot-form").reset();
   toast(`“${told.name}” is kept.`);
   comparing.other = told.id;
   await again();
