@@ -23,6 +23,7 @@ _SLOW = (18, 7)  # frames: a turn of vibrato, and what is left of its corners
 _PRICE = 18_000.0  # cents² times frames
 _LEAST, _GLIDE = 6, 16  # frames of a piece; of one that only leads from one pitch to another
 _ALIKE_CENTS = 45.0  # two pieces this near are one note that drifts
+_SETTLED_CENTS = 8.0  # beneath its vibrato a note is this near to where it is held
 _UNDER_WAY_CENTS, _FROM_CENTS = 25.0, 160.0
 _SHORT_S, _TRUST, _ROUGH_CENTS = 0.09, 0.88, 44.0
 _FAST_CENTS, _LONG_S = (55.0, 120.0), 0.3  # from a straight line: wider than vibrato, of short notes and long ones
@@ -136,6 +137,15 @@ def _leads_on(pitch: np.ndarray, pieces: list[tuple[int, int]], k: int) -> bool:
     return any(abs(float(np.median(_middle(pitch, *p)) - np.median(inside))) < _FROM_CENTS for p in beside)
 
 
+def _settled(pitch: np.ndarray) -> np.ndarray:
+    """What a note is held at beneath its vibrato, without the way to it (a scoop) and from it, from frame to frame."""
+    turn = _SLOW[0]
+    if len(pitch) < 2 * turn:
+        return pitch
+    slow = np.convolve(pitch, np.full(turn, 1 / turn), "valid")
+    return slow[np.abs(slow - np.median(slow)) < _SETTLED_CENTS]
+
+
 def _note(plain: np.ndarray, pitch: np.ndarray, trust: np.ndarray, a: int, b: int, first: int) -> SungNote:
     middle = _middle(plain, a, b)
     n = len(middle)
@@ -143,7 +153,8 @@ def _note(plain: np.ndarray, pitch: np.ndarray, trust: np.ndarray, a: int, b: in
     at = np.arange(n) - (n - 1) / 2
     slope = float(at @ (middle - middle.mean()) / (at @ at)) if n > 4 else 0.0
     width, speed = _vibrato(middle - middle.mean() - slope * at)
-    centre = float(np.mean(middle)) if width > 8 and n * HOP_S > 0.3 else float(np.median(middle))
+    settled = _settled(middle)
+    centre = float(np.mean(settled) if width > 8 and n * HOP_S > 0.3 else np.median(settled))
     jumps = np.abs(np.diff(pitch[a:b], 2)) if b - a > 4 else np.zeros(1)
     unsure: Unsure = ""
     if seconds < _SHORT_S:
