@@ -16,7 +16,7 @@ from miclane.core.stages.tame import LinePoint, Tame
 from miclane.core.stages.tune import Tune
 from miclane.demo.seed import SONG
 
-from .ringing import FS, glide, height_db, rings, speech
+from .ringing import FS, glide, height_db, rings, singing, speech
 from .singing import LEAD_S, RATE, VOICES, WORLD_VOICES, Sung, formants_hz, pitch_cents, sing, sung_by_world
 
 Rows = list[tuple[str, str, str]]
@@ -25,7 +25,7 @@ OFF_CENTS = (-45.0, -20.0, 38.0)
 
 def rows() -> Rows:
     """What is asked, and what was measured: pitch and formants by Praat, in three voices a semitone apart at the most."""
-    return [*_tune_rows(), *_tame_rows(), *_sway_rows()]
+    return [*_tune_rows(), *_tame_rows(), *_rings_at_rates(), *_sway_rows()]
 
 
 def _tuned(sung: np.ndarray, **settings: float) -> np.ndarray:
@@ -135,6 +135,45 @@ def _tame_rows() -> Rows:
         ("tame: the demo's ring (9 dB at 523 Hz), line begun from the take", "down by two thirds", f"{ring[0]:.1f} to {ring[1]:.1f} dB"),
         ("tame: before a loud tone sets in", "under −40 dB", f"{early:.0f} dB"),
     ]  # fmt: skip
+
+
+FIVE_HZ = (320.0, 560.0, 980.0, 1700.0, 3000.0)
+
+
+def _drawn(places: tuple[float, ...]) -> Tame:
+    """A tame whose line is drawn to 1 dB about each of some places, and is out of the way elsewhere."""
+    points = [(f * 2**by, db) for f in places for by, db in ((-0.26, 24.0), (-0.2, -8.0), (0.2, -8.0), (0.26, 24.0))]
+    return Tame(line=tuple(LinePoint(frequency_hz=f, by_db=by) for f, by in points), max_cut_db=18)
+
+
+def _rings_at_rates() -> Rows:
+    """Rings of 9 dB of Q 15, one at a time and five at once, and one that glides, at three rates."""
+    found: Rows = []
+    for rate in (44100, 48000, 96000):
+        for name, plain in (("speech", speech("kal", rate)), ("singing", singing("alto", rate))):
+            ringing = [rings(plain, hz, 15.0, rate) for hz in FIVE_HZ]
+            left = []
+            for hz, x in zip(FIVE_HZ, ringing, strict=True):
+                heights = (height_db(y, plain, hz, 15.0, rate) for y in (x, after(_drawn((hz,)), x, rate)))
+                left.append(tuple(heights))
+            all_at_once = rings(plain, FIVE_HZ, 15.0, rate)
+            held = after(_drawn(FIVE_HZ), all_at_once, rate)
+            five = [tuple(height_db(y, plain, hz, 15.0, rate) for y in (all_at_once, held)) for hz in FIVE_HZ]
+            gliding = glide(plain, 800.0, 1600.0, 12.0, rate)
+            after_it, n, went = after(_around(780.0, 1640.0), gliding, rate), plain.shape[1] // 4, []
+            for k in range(4):
+                part, hz = slice(k * n, (k + 1) * n), 800.0 * 2 ** ((k + 0.5) / 4)
+                went.append(tuple(height_db(y[:, part], plain[:, part], hz, 6.0, rate) for y in (gliding, after_it)))
+            untouched = height_db(after(_drawn(FIVE_HZ), plain, rate), plain, 1500.0, 0.5, rate)
+            for what, heights in (("one at a time", left), ("five at once", five), ("one that glides", went)):
+                before, now = np.mean(heights, axis=0)
+                worst = max(max(b, 0.0) / a for a, b in heights)
+                words = f"{before:.1f} to {now:.1f} dB on average; worst has {100 * worst:.0f} % left"
+                found.append((f"tame, {name}, {rate / 1000:g} kHz: {what}", "down by two thirds", words))
+            found.append(
+                (f"tame, {name}, {rate / 1000:g} kHz: the same line, no ring", "as it was", f"{untouched:.2f} dB")
+            )
+    return found
 
 
 def _sway_rows() -> Rows:

@@ -1,6 +1,7 @@
 """The key of a song as it is typed: a tonic and a scale, or the notes that are sung."""
 
 import re
+from functools import lru_cache
 
 from .errors import UnusableValueError
 from .units import NOTES
@@ -27,6 +28,7 @@ _KEY = re.compile(r"^([a-g])([#♯b♭]?)\s*(.*)$", re.I)
 _HINT = "type a note and a scale (D minor, F# dorian, Bb), or the notes themselves (D E F G A)"
 
 
+@lru_cache(maxsize=512)
 def parse_key(text: str) -> str:
     """A key as it is kept: `D minor`, `F# dorian`, or three to twelve notes; "" for none. UnusableValueError else."""
     said = " ".join(text.split())
@@ -42,6 +44,7 @@ def parse_key(text: str) -> str:
     return f"{_written(found[1], found[2])} {scale}"
 
 
+@lru_cache(maxsize=512)
 def pitch_classes(key: str) -> tuple[int, ...]:
     """The pitch classes (0 is C) of a key as `parse_key` gives it, lowest first; none for none."""
     if not key:

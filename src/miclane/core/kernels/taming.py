@@ -4,6 +4,8 @@ import numpy as np
 
 from . import kernel
 
+STEEPEST_DB, STEEPEST_SUNG_DB = 24.0, 40.0  # of spectra, of harmonics of a note
+
 
 @kernel
 def pitch_of(likeness, shortest, longest):
@@ -25,6 +27,16 @@ def pitch_of(likeness, shortest, longest):
                 found[t] = k + (0.5 * (r[k - 1] - r[k + 1]) / bend if bend < 0 else 0.0)
                 break
     return found
+
+
+@kernel
+def _between(low, high, steepest):
+    """The level between those of two sides in dB; a side that is as good as nothing, as above the end of a sound that
+    was once at a lower rate, is taken to be like the other. `steepest`: from one side to the other where both go on."""
+    gap = abs(low - high)
+    if gap <= steepest:
+        return 0.5 * (low + high)
+    return max(low, high) - 0.5 * max(0.0, 2 * steepest - gap)
 
 
 @kernel
@@ -51,7 +63,7 @@ def excess_of_spectra(power, bands, wide, core, reach, out):
                 if k + d < count:
                     high += level[k + d]
                     above += 1
-            out[t, k] = level[k] - 0.5 * (low / below + high / above) if below > 1 and above > 1 else 0.0
+            out[t, k] = level[k] - _between(low / below, high / above, STEEPEST_DB) if below > 1 and above > 1 else 0.0
 
 
 @kernel
@@ -92,7 +104,9 @@ def excess_of_harmonics(power, f0, bands, core, reach, near, out, known):
                 if away >= core:
                     high += level[j]
                     above += 1
-            excess[h] = level[h] - 0.5 * (low / below + high / above) if below > 0 and above > 0 else 0.0
+            excess[h] = 0.0
+            if below > 0 and above > 0:
+                excess[h] = level[h] - _between(low / below, high / above, STEEPEST_SUNG_DB)
         for k in range(len(bands)):
             x = bands[k] / f0[t]
             h = max(int(x), 1)

@@ -7,6 +7,7 @@ notes that need nothing, frames pass as they came. docs/tuning.md says what else
 
 import bisect
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -127,6 +128,13 @@ class TuneProcessor(Processor):
         return y
 
 
+@lru_cache(maxsize=20_000)  # asked of every note, at every change of the chain it is in
+def _nearest(pitch: float, allowed: tuple[int, ...]) -> float:
+    octave = int(pitch) // 12
+    around = [12 * k + c for k in (octave - 1, octave, octave + 1) for c in allowed]
+    return float(min(around, key=lambda midi: (abs(midi - pitch), midi)))
+
+
 class Tune(Stage):
     """Notes brought to those of a scale, by as much as is set."""
 
@@ -192,12 +200,7 @@ class Tune(Stage):
         """The note that one is to be, as a MIDI number: that set by hand, or the nearest that is allowed."""
         if note.to is not None:
             return note.to
-        around = [
-            12 * octave + c
-            for octave in range(int(note.pitch) // 12 - 1, int(note.pitch) // 12 + 2)
-            for c in self.allowed
-        ]
-        return float(min(around, key=lambda midi: (abs(midi - note.pitch), midi)))
+        return _nearest(note.pitch, self.allowed)
 
     def goes_to(self, note: SungNote) -> float:
         """Where its centre comes to lie, as a MIDI number."""

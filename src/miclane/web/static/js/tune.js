@@ -80,9 +80,13 @@ document.addEventListener("pointerup", () => {
   choose(done.index);
 });
 
+let byHand = false; // whether the note of the panel was chosen, and not only the first of the loop
+on("range", () => (byHand = false));
+
 /** @param {number} index */
 function choose(index) {
   if (!here()) return;
+  byHand = true;
   if (Number(bench().dataset.band) === index && $("#note-panel")) return;
   wanted = $(`.note-bar[data-note="${index}"]`)?.dataset.noteId ?? wanted;
   reloadBody(undefined, index);
@@ -90,7 +94,10 @@ function choose(index) {
 
 // The bars come with the picture, after the bench: the hand that had one has it again, unless it has gone elsewhere.
 on("pictured", ({ picture }) => {
-  if (picture !== "tune" || !wanted) return;
+  if (picture !== "tune") return;
+  const bars = $$(".note-bar").map((b) => Number(b.dataset.note));
+  if (!byHand && bars.length && !bars.includes(Number(bench().dataset.band))) choose(bars[0]); // one that is heard and seen
+  if (!wanted) return;
   const at = document.activeElement;
   if (at === document.body || at?.matches(".station[aria-current]")) bar(wanted)?.focus();
 });
