@@ -148,3 +148,22 @@ def test_the_line_of_a_tame_is_measured_dragged_and_moved_by_keys(at, demo) -> N
     page.locator("#tame-flat").click()
     eventually(page, lambda: line() == ())
     no_barrier(page)
+
+
+def test_the_panel_is_of_a_note_that_is_seen_unless_one_was_chosen(at, demo) -> None:
+    value = {
+        "kind": "tune",
+        "id": "tu",
+        "notes": [{"start_s": s, "end_s": s + 0.4, "pitch": 60.2} for s in (1, 21, 22)],
+    }
+    put(demo, value)
+    page = at(TUNE)
+    page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify([{20 * RATE}, {24 * RATE}]))")
+    page.reload()
+    expect(page.locator("#note-panel")).to_contain_text("21.00 to 21.40 s", timeout=30_000)
+    page.locator("#note-before").click()  # the one outside is chosen, and stays
+    expect(page.locator("#note-panel")).to_contain_text("1.00 to 1.40 s", timeout=30_000)
+    expect(page.locator(".note-bar")).to_have_count(2, timeout=30_000)
+    page.wait_for_timeout(500)
+    expect(page.locator("#note-panel")).to_contain_text("1.00 to 1.40 s")
+    no_barrier(page)
