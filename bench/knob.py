@@ -220,7 +220,7 @@ def _measure(
         (page.locator(how).first if how.startswith(".") else page.get_by_role("slider", name=how).first).focus()
     before = page.evaluate("miclane.heard = [], structuredClone(miclane.line)")
     # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
-    key = "ArrowRight" if how == "hunt" else "Shift+ArrowLeft"
+    key = "ArrowRight" if how == "hunt" else "ArrowLeft" if "handle" in name else "Shift+ArrowLeft"
     paces = []
     for _, wait in zip(range(40), itertools.cycle(EVERY_MS), strict=False):
         page.keyboard.press(key)

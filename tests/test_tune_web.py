@@ -204,3 +204,6 @@ def test_a_tame_with_a_key_begins_from_the_key_and_is_drawn_by_it(web, demo) -> 
     keyed, alone = (web.get(f"{LANE}/pad/picture/{stage}", params=loop).text for stage in ("ta", "tb"))
     assert 'class="tame-cell"' in keyed and keyed.count("tame-cell") != alone.count("tame-cell")
     assert re.findall(r'tame-line" d="[^"]*"', keyed) == re.findall(r'tame-line" d="[^"]*"', alone)
+    benches = [web.get(f"{LANE}/pad", params={"stage": stage}).text for stage in ("ta", "tb")]
+    assert ["Begin from what it listens to" in b for b in benches] == [True, False]
+    assert "Begin from this take" in benches[1]
