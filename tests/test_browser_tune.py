@@ -161,6 +161,8 @@ def test_the_panel_is_of_a_note_that_is_seen_unless_one_was_chosen(at, demo) -> 
     page.evaluate(f"sessionStorage.setItem('loop:salt-ferry', JSON.stringify([{20 * RATE}, {24 * RATE}]))")
     page.reload()
     expect(page.locator("#note-panel")).to_contain_text("21.00 to 21.40 s", timeout=30_000)
+    expect(page.locator(".note-bar[aria-current]")).to_have_count(1, timeout=30_000)
+    assert page.evaluate("document.activeElement.closest('.note-bar') === null")  # Space still plays
     page.locator("#note-before").click()  # the one outside is chosen, and stays
     expect(page.locator("#note-panel")).to_contain_text("1.00 to 1.40 s", timeout=30_000)
     expect(page.locator(".note-bar")).to_have_count(2, timeout=30_000)

@@ -143,7 +143,8 @@ def _settled(pitch: np.ndarray) -> np.ndarray:
     if len(pitch) < 2 * turn:
         return pitch
     slow = np.convolve(pitch, np.full(turn, 1 / turn), "valid")
-    return slow[np.abs(slow - np.median(slow)) < _SETTLED_CENTS]
+    there = np.abs(slow - np.median(slow)) < _SETTLED_CENTS
+    return slow[there] if there.any() else slow
 
 
 def _note(plain: np.ndarray, pitch: np.ndarray, trust: np.ndarray, a: int, b: int, first: int) -> SungNote:

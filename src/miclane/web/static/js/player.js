@@ -145,11 +145,11 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   }
 }
 
-let last = -Infinity; // when something was changed
+let changedAt = -Infinity;
 // How long the rest of the loop waits after a change: by how the hand that makes it goes.
 function restAfter(now) {
-  const since = now - last;
-  last = now;
+  const since = now - changedAt;
+  changedAt = now;
   return since < STEPS_MS ? Math.max(REST_MS, 1.3 * since) : REST_MS;
 }
 

@@ -32,7 +32,8 @@ const typed = (box, stays) =>
  * Whether it was drawn for this call: not where a newer one took its place, the server had no answer, or the part is no longer there.
  * @param {string} address
  * @param {{ target?: string, focus?: (back: string) => string[], before?: () => void, after?: () => void, stays?: (field: HTMLInputElement) => boolean }} how
- *   `focus`: where it may go, first to last, if what had it is gone; `stays`: whether what is typed in a field does; `before`: what is to be remembered of the old part, just before it goes; `after`: what goes into the new one
+ *   `focus`: where it may go, first to last, if what had it is gone; `stays`: whether what is typed in a field does;
+ *   `before`: what is to be remembered of the old part, just before it goes; `after`: what goes into the new one
  * @returns {Promise<boolean>}
  */
 export function redraw(address, { target = "#body", focus = (back) => [back], before, after, stays = isNew } = {}) {

@@ -80,7 +80,7 @@ document.addEventListener("pointerup", () => {
   choose(done.index);
 });
 
-let byHand = false; // whether the note of the panel was chosen, and not only the first of the loop
+let byHand = false; // whether the note of the panel was chosen, by hand or once for this loop
 on("range", () => (byHand = false));
 
 /** @param {number} index */
@@ -96,7 +96,10 @@ function choose(index) {
 on("pictured", ({ picture }) => {
   if (picture !== "tune") return;
   const bars = $$(".note-bar").map((b) => Number(b.dataset.note));
-  if (!byHand && bars.length && !bars.includes(Number(bench().dataset.band))) choose(bars[0]); // one that is heard and seen
+  if (!byHand && bars.length && !bars.includes(Number(bench().dataset.band))) {
+    byHand = true; // for this loop, whatever comes of it
+    reloadBody(undefined, bars[0]); // one that is heard and seen; the hand stays where it is
+  }
   if (!wanted) return;
   const at = document.activeElement;
   if (at === document.body || at?.matches(".station[aria-current]")) bar(wanted)?.focus();
