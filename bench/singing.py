@@ -23,7 +23,6 @@ SUNG = ("aa", "ow", "eh", "iy", "aa", "er")
 LEAD_S = 0.25
 WORLD_MS = 5.0
 WORLD_VOICES = {"bass": (40, 0.9), "alto": (60, 1.0), "soprano": (74, 1.12)}  # from 82 to 880 Hz
-WORLD_STEPS = (0, 2, 4, 5, 7, 4)
 _HOP = 48
 
 
@@ -66,6 +65,12 @@ def voice(cents: np.ndarray, formants: np.ndarray, loud: np.ndarray, seed: int =
     return 0.25 * out / np.abs(out).max() + 10 ** (-75 / 20) * rng.standard_normal(n)
 
 
+def _moving(t: np.ndarray, vibrato_cents: float, scoop_cents: float) -> np.ndarray:
+    """How far the pitch is from its note so long after it begins: a scoop to it, then vibrato."""
+    turning = vibrato_cents * np.sin(2 * np.pi * 5.5 * t) * np.clip((t - 0.1) / 0.15, 0, 1)
+    return turning - scoop_cents * np.exp(-np.maximum(t, 0) / 0.06)
+
+
 def sing(
     kind: str,
     off_cents: float = 0.0,
@@ -80,8 +85,7 @@ def sing(
     cents, formants, notes, at = [], [], [], LEAD_S
     for i, (step, length) in enumerate(zip(steps, lengths_s, strict=True)):
         t = np.arange(round(length * RATE)) / RATE
-        turning = vibrato_cents * np.sin(2 * np.pi * 5.5 * t) * np.clip((t - 0.1) / 0.15, 0, 1)
-        cents.append(100 * (base + step) + off_cents + turning - scoop_cents * np.exp(-t / 0.06))
+        cents.append(100 * (base + step) + off_cents + _moving(t, vibrato_cents, scoop_cents))
         formants.append(np.tile(np.array(VOWELS[SUNG[i % len(SUNG)]]) * scale, (len(t), 1)))
         notes.append((at, at + length, base + step))
         at += length
@@ -114,29 +118,24 @@ def sung_by_world(
     off_cents: float = 0.0,
     vibrato_cents: float = 40.0,
     scoop_cents: float = 0.0,
-    steps: tuple[float, ...] = WORLD_STEPS,
-    lengths_s: tuple[float, ...] = LENGTHS_S,
-    glide_s: float = 0.06,
-    seed: int = 0,
 ) -> tuple[Sung, np.ndarray]:
-    """A line with breath in its voice and an s before each note, by the vocoder WORLD; and where it has a pitch (n,).
+    """A line with breath in its voice and an s before two notes of three, by the vocoder WORLD; where it has a pitch (n,).
 
     Morise, Yokomori and Ozawa, "WORLD: a vocoder-based high-quality speech synthesis system", 2016. The whole line is
     `off_cents` out of tune, but for its scoops; from note to note it glides where no s stands between (every third).
     """
     base, scale = WORLD_VOICES[kind]
     cents, voiced, vowels, notes, at = [], [], [], [], LEAD_S
-    for i, (step, length) in enumerate(zip(steps, lengths_s, strict=True)):
+    for i, (step, length) in enumerate(zip(STEPS, LENGTHS_S, strict=True)):
         hiss = 0.0 if i % 3 == 2 else 0.1
         t = np.arange(round((length + hiss) * 1000 / WORLD_MS)) * WORLD_MS / 1000 - hiss
-        turning = vibrato_cents * np.sin(2 * np.pi * 5.5 * t) * np.clip((t - 0.1) / 0.15, 0, 1)
-        cents.append(100 * (base + step) + off_cents + turning - scoop_cents * np.exp(-np.maximum(t, 0) / 0.06))
+        cents.append(100 * (base + step) + off_cents + _moving(t, vibrato_cents, scoop_cents))
         voiced.append(t >= 0)
         vowels.append(np.tile(np.array(VOWELS[SUNG[i % len(SUNG)]]) * scale, (len(t), 1)))
         notes.append((at + hiss, at + hiss + length, base + step))
         at += hiss + length
     lead = round(LEAD_S * 1000 / WORLD_MS)
-    width = round(glide_s * 1000 / WORLD_MS) | 1
+    width = round(60 / WORLD_MS) | 1
     bell = np.hanning(width + 2)[1:-1]
     padded = np.pad(np.concatenate(cents), lead, "edge")
     pitch = np.convolve(np.pad(padded, width // 2, "edge"), bell / bell.sum(), "valid")
@@ -158,7 +157,6 @@ def sung_by_world(
     envelope = np.maximum(envelope * inside[:, None], 1e-12)
     breath = np.where(sings[:, None], np.clip((f / 12000) ** 2, 0.001, 0.5), 1.0)
     hz = np.where(sings, 440 * 2 ** ((pitch - 6900) / 1200), 0.0)
-    np.random.seed(seed)
     audio = pyworld.synthesize(hz, np.ascontiguousarray(envelope), np.ascontiguousarray(breath), RATE, WORLD_MS)
     audio = 0.25 * audio / np.abs(audio).max()
     n = np.arange(len(audio))
