@@ -157,7 +157,7 @@ def test_blocks_are_not_heard_and_a_loop_is_the_print(rate: int) -> None:
     processor = stage.build(rate, 1)
     cuts = itertools.pairwise([0, 1, 777, 4096, 50001, None])
     parts = [processor.process(np.ascontiguousarray(padded[:, a:b])) for a, b in cuts]
-    assert np.abs(np.concatenate(parts, axis=1)[:, late:] - whole).max() < 1e-6
+    assert np.abs(np.concatenate(parts, axis=1)[:, late:] - whole).max() < 1e-9
     first = 2 * rate + 123
     begin = max(0, first - round(stage.memory_s() * rate))
     loop = after(stage, x[:, begin:], rate, begin)

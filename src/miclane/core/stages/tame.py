@@ -56,7 +56,7 @@ class TameProcessor(Processor):
         f = np.maximum(np.fft.rfftfreq(self.size, 1 / rate), 1.0)
         place = np.interp(np.log2(f), np.log2(BANDS_HZ), np.arange(len(BANDS_HZ)))
         self.between = np.minimum(place.astype(np.int64), len(BANDS_HZ) - 2)
-        self.share = (place - self.between).astype(np.float32)
+        self.share = place - self.between
         self.line_db = s.line_at(BANDS_HZ)
         self.rise, self.fall = (one_pole(ms / self.hop, rate) for ms in (s.attack_ms, s.release_ms))
         self.state = np.zeros(len(BANDS_HZ))
@@ -122,13 +122,12 @@ class TameProcessor(Processor):
         (m, bands), and the level of each window in dB (m,)."""
         from scipy.fft import irfft, rfft  # a start of the program should not wait for it
 
-        spectra = rfft((frames * self.window).astype(np.float32), axis=1)
-        real, imaginary = spectra.real.astype(np.float64), spectra.imag.astype(np.float64)
-        power = (real**2 + imaginary**2) / (self.window @ self.window)
+        spectra = rfft(frames * self.window, axis=1)
+        power = (spectra.real**2 + spectra.imag**2) / (self.window @ self.window)
         level = 10 * np.log10(power.mean(axis=1) + 1e-20)
-        low = power.astype(np.float32)
+        low = power.copy()
         low[:, round(_PITCH_TO_HZ * self.size / self.rate) :] = 0.0
-        likeness = irfft(low, axis=1)[:, : self.size // 2].astype(np.float64) / self.own
+        likeness = irfft(low, axis=1)[:, : self.size // 2] / self.own
         period = pitch_of(likeness, int(self.rate / _HIGHEST_HZ), min(int(self.rate / _LOWEST_HZ), self.size // 2 - 2))
         f0 = np.where(period > 0, self.size / np.maximum(period, 1.0), 0.0)
         excess, known = np.empty((len(frames), len(BANDS_HZ))), np.ones((len(frames), len(BANDS_HZ)), bool)
@@ -150,14 +149,14 @@ class TameProcessor(Processor):
         wanted = np.unique(np.concatenate([hops, hops + 1]))
         where = np.searchsorted(wanted, hops)
         next_ = np.searchsorted(wanted, hops + 1)
-        responses = self._responses(np.where(works[wanted, None], cuts[wanted], 0.0).astype(np.float32))
+        responses = self._responses(np.where(works[wanted, None], cuts[wanted], 0.0))
         parts = came if s.target == "stereo" or len(came) == 1 else _turned(came)
         which = range(len(parts)) if s.target == "stereo" or len(came) == 1 else [0 if s.target == "middle" else 1]
         into = y if parts is came else _turned(y)
-        h = np.arange(hop, dtype=np.float32) / hop
+        h = np.arange(hop) / hop
         for c in which:
             pieces = np.lib.stride_tricks.sliding_window_view(parts[c], size)[hop : hop + count * hop : hop][hops]
-            spectra = rfft(pieces.astype(np.float32), axis=1)
+            spectra = rfft(pieces, axis=1)
             one = irfft(spectra * responses[where], axis=1)[:, size - hop :]
             other = irfft(spectra * responses[next_], axis=1)[:, size - hop :]
             wet = one + h * (other - one)
@@ -171,7 +170,7 @@ class TameProcessor(Processor):
 
         db = np.take(cuts, self.between, axis=1)
         db += self.share * np.take(np.diff(cuts, axis=1), self.between, axis=1)
-        cepstrum = irfft(db * np.float32(-np.log(10) / 20), axis=1)
+        cepstrum = irfft(db * (-np.log(10) / 20), axis=1)
         cepstrum[:, 1 : self.size // 2] *= 2
         cepstrum[:, self.size // 2 + 1 :] = 0.0
         turned = rfft(cepstrum, axis=1)

@@ -56,7 +56,10 @@ async function given(field, path) {
   field.dataset.sent = value;
   const told = await post(`/s/${state.id}/key`, { text: value });
   delete field.dataset.sent;
-  if (told) return changedBy(told);
+  if (told) {
+    field.defaultValue = field.value; // it is kept, as the server spells it
+    return changedBy(told);
+  }
   field.focus(); // what was typed stays, to be put right
   field.select();
 }

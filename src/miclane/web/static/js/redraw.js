@@ -25,8 +25,16 @@ const known = (field) => again(field) || (field.form?.id && field.name ? `#${fie
 const typed = (box, stays) =>
   /** @type {HTMLInputElement[]} */ ($$("input:not([type=checkbox], [type=radio], [type=file])", box))
     .filter((field) => field.value !== field.defaultValue && stays(field))
-    .map((field) => ({ where: known(field), value: field.value }))
+    .map((field) => ({ where: known(field), value: field.value, given: field.dataset.sent === field.value.trim() }))
     .filter(({ where }) => where);
+
+/** What was typed stands in a new field: that it was typed there the browser does not know. @param {HTMLInputElement | null} field @param {string} value @param {boolean} given */
+function put(field, value, given) {
+  if (!field) return;
+  field.value = value;
+  if (given) return; // and is under way
+  field.addEventListener("blur", () => field.value !== field.defaultValue && field.dispatchEvent(new Event("change", { bubbles: true })), { once: true });
+}
 
 /**
  * Whether it was drawn for this call: not where a newer one took its place, the server had no answer, or the part is no longer there.
@@ -58,7 +66,7 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
     const draft = typed(box, stays);
     const where = focus(again(document.activeElement));
     htmx.swap(box, text, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 });
-    for (const { where: place, value } of draft) if ($(place, box)) $(place, box).value = value;
+    for (const { where: place, value, given } of draft) put($(place, box), value, given);
     after?.();
     keep(...where);
     return mine === part.newest;
