@@ -126,6 +126,18 @@ def test_a_line_that_another_program_sang_comes_to_pitch_and_its_words_stay(
     assert np.abs(levels[0] - levels[1]).mean() < np.abs(levels[2] - levels[1]).mean()
 
 
+@pytest.mark.parametrize("kind", sorted(WORLD_VOICES))
+def test_a_scoop_does_not_pull_the_pitch_of_the_note_it_leads_to(kind: str) -> None:
+    off = []
+    for scoop in (150.0, 200.0):
+        sung, _ = sung_by_world(kind, -25.0, scoop_cents=scoop)
+        for note in find_notes(sung.audio, RATE):
+            start, end, midi = min(sung.notes, key=lambda n: abs(n[0] + n[1] - note.start_s - note.end_s))
+            assert start < (note.start_s + note.end_s) / 2 < end
+            off.append(abs(100 * (note.pitch - midi) + 25))
+    assert np.mean(off) < 3.2  # cents; they were 3.8 to 4.8 off
+
+
 @pytest.mark.parametrize("keep", [0.0, 0.5, 1.0])
 @pytest.mark.parametrize("kind", sorted(VOICES))
 def test_vibrato_is_as_wide_as_asked_and_as_fast_as_it_was(kind: str, keep: float) -> None:
