@@ -41,6 +41,16 @@ def smoothed(x: np.ndarray, seconds: float = 0.05) -> np.ndarray:
     return np.convolve(np.pad(x, len(window) // 2, "edge"), window / window.sum(), "valid")
 
 
+def _tract(f: np.ndarray, formants: np.ndarray) -> np.ndarray:
+    """What source, lips and a cascade of formants, three that are given and two that stay, do to frequencies (n,)."""
+    s = 2j * np.pi * f
+    gain = 1 / (1 + f / 120.0)  # the source falls, the lips give half of it back
+    for centre in (*formants, 3600.0, 4700.0):
+        pole = np.pi * (70 + 0.04 * centre) + 2j * np.pi * centre
+        gain = gain * np.abs(pole) ** 2 / ((s + pole) * (s + np.conj(pole)))
+    return gain
+
+
 def voice(cents: np.ndarray, formants: np.ndarray, loud: np.ndarray, seed: int = 0, rough: float = 0.0) -> np.ndarray:
     """A voice (n,) of a pitch (n,) in cents, through formants (n, 3) and two that stay, as loud as `loud` (n,)."""
     rng = np.random.default_rng(seed)
@@ -53,12 +63,7 @@ def voice(cents: np.ndarray, formants: np.ndarray, loud: np.ndarray, seed: int =
     out = np.zeros(n)
     for k in range(1, int(11000 / f0.min()) + 1):
         f = k * f0[at]
-        s = 2j * np.pi * f
-        gain = np.where(f < 11000, 1.0, 0.0) / (1 + f / 120.0)  # the source falls, the lips give half of it back
-        for j in range(5):
-            centre = formants[at, j] if j < 3 else np.full(len(at), (3600.0, 4700.0)[j - 3])
-            pole = np.pi * (70 + 0.04 * centre) + 2j * np.pi * centre
-            gain = gain * np.abs(pole) ** 2 / ((s + pole) * (s + pole.conj()))
+        gain = np.where(f < 11000, 1.0, 0.0) * _tract(f, formants[at].T)
         level, turn = np.abs(gain), np.unwrap(np.angle(gain))
         out += np.interp(np.arange(n), at, level) * np.cos(k * phase + np.interp(np.arange(n), at, turn))
     out = out * loud
@@ -142,16 +147,10 @@ def sung_by_world(
     sings = np.pad(np.concatenate(voiced), lead)
     formants = np.pad(np.concatenate(vowels), ((lead, lead), (0, 0)), "edge")
     f = np.fft.rfftfreq(2048, 1 / RATE)
-    s = 2j * np.pi * f
     envelope = np.empty((len(pitch), len(f)))
     hiss_power = 2e-3 * np.exp(-(((f - 7500) / 2200) ** 2)) + 1e-9
     for k, centres in enumerate(formants):
-        gain = 1 / (1 + f / 120.0)
-        for j in range(5):
-            centre = centres[j] if j < 3 else (3600.0, 4700.0)[j - 3]
-            pole = np.pi * (70 + 0.04 * centre) + 2j * np.pi * centre
-            gain = gain * np.abs(pole) ** 2 / np.abs((s + pole) * (s + np.conj(pole)))
-        envelope[k] = gain**2 if sings[k] else hiss_power
+        envelope[k] = np.abs(_tract(f, centres)) ** 2 if sings[k] else hiss_power
     inside = np.zeros(len(pitch))
     inside[lead:-lead] = 1.0
     envelope = np.maximum(envelope * inside[:, None], 1e-12)

@@ -4,12 +4,11 @@ import { on, say } from "./messages.js";
 import { state, toast } from "./session.js";
 import { fetchSound, parted } from "./fetching.js";
 import { counts, URGENCY } from "./line.js";
+import { restAfter } from "./resting.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 
 const SOON_S = 0.25;
 const MORE_S = 2.5;
-const REST_MS = 250; // a hand that still moves would only throw the rest away,
-const STEPS_MS = 900; // and one that goes by steps, each so soon after the one before, is let make its next
 const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
 const LONGEST_LOOP_S = 20;
 
@@ -143,14 +142,6 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   } catch (error) {
     if (error.name !== "AbortError") toast(`No sound: ${error.message}`);
   }
-}
-
-let changedAt = -Infinity;
-// How long the rest of the loop waits after a change: by how the hand that makes it goes.
-function restAfter(now) {
-  const since = now - changedAt;
-  changedAt = now;
-  return since < STEPS_MS ? Math.max(REST_MS, 1.3 * since) : REST_MS;
 }
 
 // A short piece under the playhead, wanted while the whole loop is rendered; near the end the beginning is what comes.
