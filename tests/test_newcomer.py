@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import miclane
 
@@ -84,6 +85,7 @@ register("notes", { shown: () => (document.title = "Notes are shown") });
 BEGIN = """
 import sys
 from pathlib import Path
+from typing import Any
 import miclane.core.stages as stages
 new = Path(sys.argv[1])
 stages.__path__.append(str(new / "stages"))
@@ -150,14 +152,16 @@ web = TestClient(app)
 name = web.post("/sessions", json={"name": "Sway"}).json()["id"]
 there = web.get(f"/s/{name}/notes", headers={"accept": "text/html"})
 elsewhere = web.get(f"/s/{name}/map", headers={"accept": "text/html"}).text
-print(there.status_code, "Notes on Sway" in there.text, 'aria-current="page">Notes<' in there.text)
-print(f'href="/s/{name}/notes"' in elsewhere, "/static/js/notes.js" in there.text)
+told = [there.status_code, "Notes on Sway" in there.text, 'aria-current="page">Notes<' in there.text]
+told += [f'href="/s/{name}/notes"' in elsewhere, "/static/js/notes.js" in there.text]
 close_app(app)
+print(json.dumps(told))
 """
 )
 
 
-def run(script: str, folder: Path) -> str:
+def run(script: str, folder: Path) -> Any:
+    """What a script says on its last line; what it logs (a slow answer, say) may stand before."""
     source = str(Path(miclane.__file__).parent.parent)
     done = subprocess.run(
         [sys.executable, "-W", "ignore", "-c", script, str(folder)],
@@ -166,13 +170,13 @@ def run(script: str, folder: Path) -> str:
         env={**os.environ, "PYTHONPATH": source},
     )
     assert done.returncode == 0, done.stderr[-3000:]
-    return done.stdout
+    return json.loads(done.stdout.splitlines()[-1])
 
 
 def test_a_new_kind_of_stage_is_one_new_module(tmp_path: Path) -> None:
     (tmp_path / "stages").mkdir()
     (tmp_path / "stages" / "tremolo.py").write_text(TREMOLO)
-    told = json.loads(run(EXERCISE, tmp_path).splitlines()[-1])
+    told = run(EXERCISE, tmp_path)
     assert abs(told.pop("swells_db") - 6.0) < 0.2
     assert told == {
         "warmed": True,
@@ -197,4 +201,4 @@ def test_a_new_screen_is_one_module_one_template_one_script(tmp_path: Path) -> N
     ):
         (tmp_path / folder).mkdir()
         (tmp_path / folder / name).write_text(text)
-    assert run(SCREEN, tmp_path).split() == ["200", "True", "True", "True", "True"]
+    assert run(SCREEN, tmp_path) == [200, True, True, True, True]
