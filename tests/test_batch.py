@@ -20,14 +20,17 @@ from distributed import Client
 from distributed.comm import CommClosedError
 
 from miclane.batch.journal import NAME, Journal
-from miclane.batch.running import MOST_SENDINGS, Job, _hand_out
+from miclane.batch.running import MOST_SENDINGS, Job, hand_out
 from miclane.batch.tasks import Task
 from miclane.core.audio import content_hash, read_sound
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.mix.chain import read_chain
-from miclane.core.mix.edits import Set
+from miclane.core.mix.document import Session
+from miclane.core.mix.edits import Insert, Set
 from miclane.core.process import process
 from miclane.demo.seed import SONG
+from miclane.studio.importing import import_sound
+from miclane.studio.studio import Studio
 from program import miclane
 
 RATE = 44100
@@ -283,6 +286,55 @@ def test_where_the_scheduler_dies_it_is_said_and_the_same_command_goes_on(tmp_pa
     assert lines(there) == 15
 
 
+def test_a_session_is_printed_by_a_cluster_to_the_same_bits_also_where_a_worker_dies(tmp_path: Path) -> None:
+    """A dry take, which ends with the song, what rings on after it, and files that are called alike."""
+    studio = Studio(tmp_path / "data")
+    for k in range(2):
+        sing(tmp_path / f"take {k}.wav", k, 6.0)
+    state = studio.sessions.create(Session(name="Two takes", rate=48000))
+    for k in range(2):
+        state, lane = import_sound(studio, state.id, tmp_path / f"take {k}.wav", "take.wav", ("lead", "backing")[k])
+        if not k:
+            plate = {"id": "plate", "name": "take", "stages": [{"kind": "reverb", "decay_s": 1.5}]}
+            send = Insert(path=f"lanes/{lane['id']}/sends", index=0, value={"id": "plate", "level_db": -9})
+            state = studio.edit(state.id, [Insert(path="returns", index=0, value=plate), send])
+    names = [x.id for x in state.session.lanes]
+    studio.close()
+    targets = [f"raw:{names[0]}", f"lane:{names[1]}", "return:plate", "mix"]
+    words = ["print", state.id, "--data", tmp_path / "data", "--format", "wav-16", "--loudness", -20, "--ceiling", -1]
+    words += [w for name in targets for w in ("--target", name)]
+    alone = miclane(*words, "--out", tmp_path / "here")
+    assert alone.returncode == 0, alone.stderr
+    with cluster(tmp_path) as (address, workers, _):
+        for k, out in enumerate(("there", "again")):
+            running = started(*words, "--out", tmp_path / out, "--cluster", address)
+            if k:
+                time.sleep(1.0)
+                os.killpg(workers[0].pid, signal.SIGKILL)
+            told, err = running.communicate(timeout=300)
+            assert running.returncode == 0, err[-2000:]
+            assert made(tmp_path / out) == made(tmp_path / "here") and len(made(tmp_path / out)) == len(targets)
+            assert told.replace(out, "here") == alone.stdout  # the names, and by what each is turned
+    ends = {soundfile.info(p).frames for p in (tmp_path / "here").glob("*.wav")}
+    assert len(ends) == 1 and min(ends) > 6.5 * 48000  # all as long as what rings on longest
+
+
+def test_what_a_cluster_cannot_print_is_told_and_no_file_is_left(takes: Path, tmp_path: Path) -> None:
+    studio = Studio(tmp_path / "data")
+    state = studio.sessions.create(Session(name="Loud", rate=48000))
+    state, lane = import_sound(studio, state.id, takes / "take 0.wav", "take.wav", "lead")
+    bands = [{"frequency_hz": 110 * k, "gain_db": 24, "q": 0.3} for k in range(1, 7)]
+    loud = [{"kind": "eq", "id": name, "bands": bands} for name in "abcd"]
+    studio.edit(state.id, [Set(path=f"lanes/{lane['id']}/stages", value=loud)])
+    studio.close()
+    words = ("print", state.id, "--data", tmp_path / "data", "--out", tmp_path / "out", "--target", "mix")
+    here = miclane(*words)
+    with cluster(tmp_path) as (address, _, _):
+        there = miclane(*words, "--target", f"raw:{lane['id']}", "--cluster", address)
+    assert here.returncode == there.returncode != 0 and "makes more than +60 dBFS" in there.stderr
+    assert "Traceback" not in there.stderr and not list((tmp_path / "out").glob("*"))
+
+
 class Breaking:
     """A client whose line to a worker breaks while sounds are on their way, and then holds."""
 
@@ -309,6 +361,6 @@ def test_a_line_that_breaks_while_a_sound_is_sent_loses_no_file(tmp_path: Path, 
     bad: list[str] = []
     with Client(processes=False, n_workers=1, threads_per_worker=1, dashboard_address=None) as client:
         breaking = Breaking(client, times)
-        _hand_out(breaking, jobs, lambda job, _: done.append(job.task.name), lambda _, why: bad.append(why))
+        hand_out(breaking, jobs, lambda job, _: done.append(job.task.name), lambda _, why: bad.append(why))
     assert len(done) == made
     assert bad == ([] if made == 3 else ["take 0.wav: no worker of the cluster takes its sound"])

@@ -141,6 +141,7 @@ print(json.dumps(told))
 SCREEN = (
     BEGIN
     + """
+import json
 from starlette.testclient import TestClient
 import miclane.web.screens as screens
 from miclane.web.app import close_app, create_app

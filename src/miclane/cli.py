@@ -148,6 +148,7 @@ def print_(
     loudness: Annotated[float | None, typer.Option(help="LUFS that each file is turned to by one gain.")] = None,
     ceiling: Annotated[float | None, typer.Option(help="dBTP that it is turned no higher than.")] = None,
     markers: Annotated[bool, typer.Option(help="Tell where the phrases are.")] = True,
+    cluster: Annotated[str, typer.Option(help="Address of a Dask scheduler whose workers print a target each.")] = "",
     data: Data = None,
 ) -> None:
     """Print a session: its name or id in the data folder, or a session file (JSON) beside its sounds' data folder."""
@@ -183,7 +184,13 @@ def print_(
             last[0] = int(share * 100)
             sys.stderr.write(f"\rprinting {last[0]} %")
 
-    for file in print_session(document, request, out, studio.sounds.reader(document.rate), progress):
+    if cluster:
+        from .batch.printing import print_on_cluster
+
+        files = print_on_cluster(document, request, out, studio.sounds.original, cluster, progress)
+    else:
+        files = print_session(document, request, out, studio.sounds.reader(document.rate), progress)
+    for file in files:
         turned = "" if file.gain_db is None else f"  turned by {file.gain_db:+.1f} dB"
         short = f", {file.short_lu:.1f} LU short of the loudness asked for" if file.short_lu > 0.05 else ""
         typer.echo(f"{file.path}{turned}{short}")

@@ -18,6 +18,7 @@ from miclane.core.audio import read_sound
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.cache import Rendered, RenderStore
 from miclane.core.engine.in_step import InStep, _Growing
+from miclane.core.engine.node import BLOCK, Trace, joined
 from miclane.core.engine.render import Cancel, Renderer
 from miclane.core.engine.states import States
 from miclane.core.engine.stream import stream
@@ -53,18 +54,19 @@ def test_the_result_does_not_depend_on_the_blocks(kind: str, channels: int) -> N
 @pytest.mark.parametrize("threads", [1, 2, 5])
 def test_a_range_is_the_same_bits_however_many_threads_make_it(demo, threads: int) -> None:
     graph, read = Builder(demo.session).build(), demo.studio.sounds.reader(RATE)
-    key, span, states = graph.places["bus:mix:out"], (20 * RATE, 26 * RATE), States()
+    key, states = graph.places["bus:mix:out"], States()
+    starts = dict.fromkeys(graph.nodes, 20 * RATE)
     one = Renderer(read, threads=1).loop(graph, key, 22 * RATE, 25 * RATE)
     with ThreadPoolExecutor(threads) as pool:
         for store in (RenderStore(), RenderStore(3_000_000)):  # also where much of it is not kept for the next
             for _ in range(2):
-                work = InStep(graph, span, read, store, states, 0, lambda: None)
+                work = InStep(graph, starts, 26 * RATE, read, store, states, 0, lambda: None)
                 found = work.run(key, pool)
                 assert set(found) == {n.key for n in graph.needed(key)}
-                again = InStep(graph, span, read, RenderStore(), states, 0, lambda: None).run(key, pool)
+                again = InStep(graph, starts, 26 * RATE, read, RenderStore(), states, 0, lambda: None).run(key, pool)
                 assert np.array_equal(found[key].audio, again[key].audio)
-        first = Renderer(read).span(graph, key, 22 * RATE, 25 * RATE)
-        same = InStep(graph, first, read, RenderStore(), states, 0, lambda: None).run(key, pool)[key]
+        whole = Renderer(read).spans(graph, key, 22 * RATE, 25 * RATE)
+        same = InStep(graph, *whole, read, RenderStore(), states, 0, lambda: None).run(key, pool)[key]
     assert np.array_equal(same.cut(22 * RATE, 25 * RATE), one.audio)
 
 
@@ -79,7 +81,7 @@ def test_a_range_that_is_given_up_leaves_nobody_waiting(demo) -> None:
 
     with ThreadPoolExecutor(2) as pool:
         with pytest.raises(CancelledError):
-            InStep(graph, (0, 30 * RATE), read, RenderStore(), States(), 0, check).run(
+            InStep(graph, dict.fromkeys(graph.nodes, 0), 30 * RATE, read, RenderStore(), States(), 0, check).run(
                 graph.places["bus:mix:out"], pool
             )
         assert pool.submit(lambda: "free").result(10) == "free"
@@ -135,6 +137,35 @@ def test_a_loop_is_what_the_print_has_there(demo) -> None:
             a, b = round(start * RATE), round(stop * RATE)
             loop = Renderer(read).loop(graph, key, a, b).audio
             assert residue_db(loop, printed[:, a:b]) < -90
+
+
+def test_a_node_is_run_in_as_far_back_as_it_and_what_hears_it_remember(demo) -> None:
+    graph = Builder(demo.session).build()
+    key = graph.places["bus:mix:out"]
+    a, b = 36 * RATE, 44 * RATE
+    starts, last = Renderer(demo.studio.sounds.reader(RATE)).spans(graph, key, a, b)
+    for node in graph.needed(key):
+        assert a - starts[node.key] >= min(2.0, node.memory_s) * RATE
+        assert all(starts[k] <= starts[node.key] for k in node.before)
+        assert (starts[node.key] - min(starts.values())) % BLOCK == 0  # states are kept for the same frames everywhere
+    first, end = starts[graph.places["lane:lead:raw"]], starts[key]
+    assert first == min(starts.values()) and a - first >= 5 * RATE and 2 * RATE <= a - end < 3 * RATE
+    treated = [n for n in graph.needed(key) if n.stage is not None]
+    run = sum(last - starts[n.key] for n in treated) / (len(treated) * (last - first))
+    assert run < 0.9  # of what it would be if all began with the first
+
+
+def test_traces_that_begin_at_different_frames_are_joined_where_they_are() -> None:
+    def ramp(start: int) -> Trace:
+        middle = start + (np.arange(2000) + 0.5) * 240
+        return Trace(start, 240, -middle, middle, middle, middle, np.stack([middle, -middle]))
+
+    stretches = [[(0, 200_000), (300_000, 10**6)], [(200_000, 300_000)]]
+    both = joined(list(zip(stretches, (ramp(4000), ramp(4000 + 3 * BLOCK)), strict=True)))
+    assert both is not None and both.start == 4000 + 3 * BLOCK
+    middle = both.start + (np.arange(len(both.mean_square_in)) + 0.5) * 240
+    assert np.abs(both.mean_square_in - middle).max() <= 120 and np.abs(both.gain_db + middle).max() <= 120
+    assert np.abs(both.parts_db[1] + middle).max() <= 120
 
 
 def test_same_request_same_bits_whatever_was_rendered_before(demo) -> None:
@@ -287,6 +318,21 @@ def test_pre_and_post_fader_sends() -> None:
         level[pre] = 20 * np.log10(np.abs(out).max())
     assert abs(level[True] - (-20 - 6 - 3.01)) < 0.01
     assert abs(level[False] - (-20 - 6 - 3.01 - 10)) < 0.01
+
+
+def test_no_node_only_copies_what_comes_into_it(demo) -> None:
+    builder = Builder(demo.session)
+    graph, stems = builder.build(), builder.stems()
+    copies = [
+        n for n in graph.nodes.values() if n.gains == ((1.0, 1.0),) and graph.nodes[n.inputs[0]].channels == n.channels
+    ]
+    assert len(graph.nodes) > 50 and not copies
+    span = (20 * RATE, 22 * RATE)
+    renderer = Renderer(demo.studio.sounds.reader(RATE))
+    alone, beside = builder.beside(list(stems.values())), builder.together(list(stems.values()))
+    found = renderer.loop(graph, alone, *span)
+    assert found.audio.shape == (0, 2 * RATE)
+    assert residue_db(sum(found.cut(k) for k in stems.values()), renderer.loop(graph, beside, *span).audio) < -280
 
 
 def test_mute_solo_pan_and_buses() -> None:

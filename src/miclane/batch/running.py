@@ -4,12 +4,15 @@ import logging
 import multiprocessing
 import signal
 import time
+from abc import ABC, abstractmethod
 from collections import Counter, deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from secrets import token_hex
 from typing import Any
 
 from ..core.errors import MicLaneError, UnusableDataError
@@ -21,8 +24,33 @@ MOST_SENDINGS = 8
 _POLL_S = 0.02
 
 
+class Call(ABC):
+    """Work for a cluster, counted each time that it is handed out."""
+
+    tries: int = 0
+
+    @property
+    @abstractmethod
+    def name(self) -> str:
+        """What it is called in words."""
+
+    @property
+    @abstractmethod
+    def sounds(self) -> list[tuple[str, Path]]:
+        """The sounds that it needs with their hashes, in the order in which the work takes their bytes."""
+
+    @property
+    @abstractmethod
+    def work(self) -> tuple[Callable[..., Any], Any]:
+        """What is called by a worker, and with what, before the bytes of the sounds."""
+
+    @abstractmethod
+    def take(self, result: Any) -> Any:
+        """Keep what the work gave; what is told of it."""
+
+
 @dataclass
-class Job:
+class Job(Call):
     """A task with the files it is about."""
 
     task: Task
@@ -30,6 +58,23 @@ class Job:
     music: Path | None
     to: Path
     tries: int = 0
+
+    @property
+    def name(self) -> str:
+        return self.task.name
+
+    @property
+    def sounds(self) -> list[tuple[str, Path]]:
+        return [(self.task.digest, self.source), *([(self.task.music, self.music)] if self.music else [])]
+
+    @property
+    def work(self) -> tuple[Callable[..., Any], Any]:
+        return run_bytes, self.task
+
+    def take(self, result: tuple[dict[str, Any], bytes]) -> dict[str, Any]:
+        figures, made = result
+        write_whole(self.to, made)
+        return figures
 
 
 Done = Callable[[Job, dict[str, Any]], None]
@@ -95,6 +140,13 @@ def run_on_cluster(jobs: Iterable[Job], address: str, done: Done, bad: Bad) -> N
 
     UnusableDataError where there is no scheduler, where it goes away, or Dask is not installed.
     """
+    with connected(address) as client:
+        hand_out(client, deque(jobs), done, bad)
+
+
+@contextmanager
+def connected(address: str) -> Iterator[Any]:
+    """A client of the scheduler, which has a worker. UnusableDataError as of `run_on_cluster`."""
     try:
         from distributed import Client
     except ImportError as error:
@@ -109,7 +161,7 @@ def run_on_cluster(jobs: Iterable[Job], address: str, done: Done, bad: Bad) -> N
         if not client.scheduler_info().get("workers"):
             client.wait_for_workers(1, timeout=60)
         try:
-            _hand_out(client, deque(jobs), done, bad)
+            yield client
         except _GoneError as error:
             raise UnusableDataError(
                 f"{address}: the scheduler went away; the same command goes on from here"
@@ -120,43 +172,41 @@ class _GoneError(Exception):
     """No scheduler any more."""
 
 
-def _hand_out(client: Any, left: deque[Job], done: Done, bad: Bad) -> None:
+def hand_out(client: Any, left: deque[Any], done: Callable[[Any, Any], None], bad: Callable[[Any, str], None]) -> None:
+    """Have the workers do all of these calls: `done` of each with what is told of it, or `bad` with why not."""
     sent: dict[str, Any] = {}
-    wanted = Counter(d for job in left for d in (job.task.digest, job.task.music))
-    under_way: dict[Any, Job] = {}
+    wanted = Counter(digest for call in left for digest, _ in call.sounds)
+    under_way: dict[Any, Call] = {}
     while left or under_way:
         width = 2 * max(1, _threads(client))
         while left and len(under_way) < width:
-            job = left.popleft()
-            job.tries += 1
+            call: Call = left.popleft()
+            call.tries += 1
             try:
-                data = _sent(client, sent, job.task.digest, job.source)
-                music = _sent(client, sent, job.task.music, job.music) if job.music else None
+                data = [_sent(client, sent, digest, path) for digest, path in call.sounds]
             except UnusableDataError as error:
-                bad(job, f"{job.task.name}: {error}")
+                bad(call, f"{call.name}: {error}")
                 continue
-            key = f"miclane-{job.task.digest[:16]}-{id(job)}-{job.tries}"
-            under_way[client.submit(run_bytes, job.task, data, music, key=key, pure=False)] = job
+            do, task = call.work
+            under_way[client.submit(do, task, *data, key=f"miclane-{token_hex(8)}", pure=False)] = call
         if not under_way:
             continue
         for future in _first_of(list(under_way)):
-            job = under_way.pop(future)
+            call = under_way.pop(future)
             try:
-                figures, made = future.result()
-                write_whole(job.to, made)
-                done(job, figures)
+                done(call, call.take(future.result()))
             except MicLaneError as error:
-                bad(job, str(error))
+                bad(call, str(error))
             except Exception as error:
                 _still_there(client)
                 lost = future.status in ("lost", "cancelled") or type(error).__name__ in _LOST
-                if lost and job.tries < MOST_TRIES:
-                    sent.pop(job.task.digest, None)
-                    sent.pop(job.task.music, None)
-                    left.appendleft(job)
+                if lost and call.tries < MOST_TRIES:
+                    for digest, _ in call.sounds:
+                        sent.pop(digest, None)
+                    left.appendleft(call)
                     continue
-                bad(job, f"{job.task.name}: {type(error).__name__}: {error}")
-            for digest in (job.task.digest, job.task.music):
+                bad(call, f"{call.name}: {type(error).__name__}: {error}")
+            for digest, _ in call.sounds:
                 wanted[digest] -= 1
                 if not wanted[digest]:
                     sent.pop(digest, None)  # nobody wants it any more: its workers may forget it

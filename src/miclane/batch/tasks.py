@@ -72,7 +72,7 @@ def run_task(task: Task, source: Path, to: Path, music: Path | None) -> dict[str
     return {"seconds": round(clip.seconds, 3), **figures, "clipped_samples": writer.clipped}
 
 
-def run_bytes(task: Task, data: bytes, music: bytes | None) -> tuple[dict[str, Any], bytes]:
+def run_bytes(task: Task, data: bytes, music: bytes | None = None) -> tuple[dict[str, Any], bytes]:
     """The same of files that came as bytes: figures, and the bytes of the file that was made."""
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -101,7 +101,7 @@ def _figures(audio: np.ndarray, rate: int, music: np.ndarray | None) -> dict[str
 
 
 @lru_cache(maxsize=1)
-def _studio() -> Any:
+def own_studio() -> Any:
     """A studio of this process alone, in a folder that goes with it."""
     os.environ["MICLANE_MEASURE"] = "at-once"
     from ..studio.studio import Studio
@@ -122,7 +122,7 @@ def _own(source: Path, task: Task, chain: Chain, rate: int) -> Chain:
     from ..studio.importing import import_sound
     from ..studio.upkeep import forget_sound
 
-    studio = _studio()
+    studio = own_studio()
     first = Session.model_validate({"name": "Batch", "rate": rate if rate in (44100, 48000, 88200, 96000) else 48000})
     state = studio.sessions.create(first)
     state, lane = import_sound(studio, state.id, source, task.name, "lead", take_short=True)

@@ -76,10 +76,10 @@ class Printed:
 class _End:
     """Tells when all has sounded: what is under −90 dBFS is held back, and dropped where nothing louder follows."""
 
-    def __init__(self, graph: Graph, keys: list[str]) -> None:
+    def __init__(self, graph: Graph, keys: list[str], least: int = 0) -> None:
         rests = [graph.rings_on(key) for key in keys]
-        self.frames = graph.frames
-        self.latest = graph.frames + round((max(r[0] for r in rests) + _OPENS_S) * graph.rate)
+        self.frames = max(graph.frames, least)
+        self.latest = self.frames + round((max(r[0] for r in rests) + _OPENS_S) * graph.rate)
         self.patience = round((max(r[1] for r in rests) + _OPENS_S) * graph.rate)
         self.done = 0
         self._held: list[list[np.ndarray]] = []
@@ -117,20 +117,17 @@ def print_session(
     cancel: Cancel | None = None,
     snapshot: str = "",
     taken: tuple[str, ...] = (),
+    least: int = 0,
 ) -> list[Printed]:
     """Print into `folder`; files are complete when this returns, and none is left when it raises.
 
-    `snapshot` names what the session is of, for names of files; `taken` are names that are others' already.
+    `snapshot` names what the session is of, for names of files; `taken` are names that are others' already. Files have
+    `least` frames at the least.
     """
     graph, keys = nodes_of(session, request.targets, request.stems)
     kind, _, bits = request.format.partition("-")
     folder.mkdir(parents=True, exist_ok=True)
-    found = [find_target(session, t) for t in request.targets]
-    titles = [
-        named(request.naming, session, t.kind, t.title, len(taken) + k, snapshot, f"{bits} bit" if bits else kind)
-        for k, t in enumerate(found, 1)
-    ]
-    names = file_names([*taken, *titles])[len(taken) :]
+    names = names_of_files(session, request, snapshot, taken)
     files = [Printed(t, f"{n}.{kind}", folder / f"{n}.{kind}") for t, n in zip(request.targets, names, strict=True)]
     parts = [f.path.with_name(f".part-{f.path.name}") for f in files]
     drafts = [p.with_name(f"{p.name}.float.wav") for p in parts] if request.turned else []
@@ -140,7 +137,7 @@ def print_session(
         channels = [graph.nodes[key].channels for key in keys]
         for part, count in zip(drafts or parts, channels, strict=True):
             writers.append(SoundWriter(part, session.rate, count, 32 if drafts else int(bits or 32)))  # type: ignore[arg-type]
-        _stream(graph, keys, read, writers, lambda done: progress(done * share), cancel)
+        _stream(_End(graph, keys, least), graph, keys, read, writers, lambda done: progress(done * share), cancel)
         levels = [Level()] * len(files)
         if drafts:
             levels = level_of(drafts, request.loudness_lufs, request.ceiling_dbtp, request.stems, cancel)
@@ -164,7 +161,21 @@ def print_session(
     return [_told(f, w, x, request.turned) for f, w, x in zip(files, writers, levels, strict=True)]
 
 
+def names_of_files(
+    session: Session, request: PrintRequest, snapshot: str = "", taken: tuple[str, ...] = ()
+) -> list[str]:
+    """What the files of a print are called, without their suffix; `snapshot` and `taken` as of `print_session`."""
+    kind, _, bits = request.format.partition("-")
+    found = [find_target(session, t) for t in request.targets]
+    titles = [
+        named(request.naming, session, t.kind, t.title, len(taken) + k, snapshot, f"{bits} bit" if bits else kind)
+        for k, t in enumerate(found, 1)
+    ]
+    return file_names([*taken, *titles])[len(taken) :]
+
+
 def _stream(
+    end: _End,
     graph: Graph,
     keys: list[str],
     read: SoundReader,
@@ -173,7 +184,6 @@ def _stream(
     cancel: Cancel | None,
 ) -> None:
     """Render all at once into their files, to the end of the last tail."""
-    end = _End(graph, keys)
     with ThreadPoolExecutor(1) as scribe:
         writing: deque[Future[None]] = deque()
         for blocks in stream(graph, keys, end.latest, read, cancel):

@@ -131,6 +131,13 @@ class SoundStore:
             self._known.pop((digest, rate), None)
         raise UnusableSoundError(f"the sound {digest[:12]}… cannot be read from the data folder")
 
+    def knows(self, digest: str, rate: int) -> bool:
+        """Whether its frames at a rate can be read."""
+        try:
+            return self._found(digest, rate).count >= 0
+        except UnusableSoundError:
+            return False
+
     def middle(self, digest: str, rate: int) -> np.ndarray:
         """The voice of a sound (1, frames) as float32: the mean of what carries it, put together piece by piece."""
         found = self._found(digest, rate)

@@ -204,7 +204,7 @@ def _stems(
     if wanted and last - first > _AT_ONCE_S * graph.rate:
         made = _streamed(studio, graph, wanted, first, last, cancel)
     elif wanted:
-        target = builder.together(wanted)
+        target = builder.beside(wanted)
         found = studio.renderer(graph.rate).loop(graph, target, first, last, cancel)
         made = {key: _of(found.cut, key, graph.rate) for key in wanted}
     else:
@@ -257,5 +257,5 @@ def sounds_of_phrase(
     if other not in stems or not own or last <= first:
         raise UnknownPlaceError(f"nothing is heard of “{other}” in the mix")
     whole = builder.together(own)
-    found = studio.renderer(graph.rate).loop(graph, builder.together([whole, stems[other]]), first, last)
+    found = studio.renderer(graph.rate).loop(graph, builder.beside([whole, stems[other]]), first, last)
     return found.cut(whole), found.cut(stems[other])

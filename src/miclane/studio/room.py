@@ -5,10 +5,10 @@ from functools import partial
 
 import numpy as np
 
-from ..core.engine.graph import Graph
+from ..core.engine.graph import Gains, Graph
 from ..core.engine.render import Cancel, Range
 from ..core.measure.loudness import true_peak_dbtp
-from ..core.mix.document import Bus
+from ..core.mix.document import Bus, Lane, Return, Session
 from ..core.stages.limiter import Limiter
 from ..core.units import SILENT_DB
 from ..store.sessions import State
@@ -43,19 +43,16 @@ def rooms(studio: Studio, state: State, first: int, last: int, cancel: Cancel | 
     """All buses over frames [first, last), each after those that feed it; those that are silent among them."""
     graph = studio.graph(state)
     found = studio.range(state, "mix", "", first, last, cancel=cancel)
-    places = graph.places_over(first, last)
-    names = {places[f"lane:{x.id}:out"]: x.name for x in state.session.lanes}
-    names |= {places[f"return:{x.id}:out"]: x.name for x in state.session.returns}
-    names |= {places[f"bus:{x.id}:out"]: x.name for x in state.session.buses}
     deep = {b.id: len(state.session.buses_from(b.id)) for b in state.session.buses}
     ordered = sorted(state.session.buses, key=lambda b: -deep[b.id])
-    return [_room(studio, graph, found, bus, names, (first, last)) for bus in ordered]
+    return [_room(studio, state.session, graph, found, bus, (first, last)) for bus in ordered]
 
 
-def _room(studio: Studio, graph: Graph, found: Range, bus: Bus, names: dict[str, str], span: tuple[int, int]) -> Room:
+def _room(studio: Studio, session: Session, graph: Graph, found: Range, bus: Bus, span: tuple[int, int]) -> Room:
     ceiling = next((s.ceiling_dbtp for s in reversed(bus.stages) if s.on and isinstance(s, Limiter)), 0.0)
     key = graph.places[f"bus:{bus.id}:out"]
-    raw = graph.nodes[graph.places_over(*span)[f"bus:{bus.id}:raw"]]
+    places = graph.places_over(*span)
+    raw = graph.nodes[places[f"bus:{bus.id}:raw"]]
     if not found.has(key) or not found.has(raw.key):  # it is not heard
         return Room(bus, SILENT_DB * 2, -200.0, None, ceiling, ceiling + 200.0, 0, ())
     sound, coming = found.cut(key), found.cut(raw.key)
@@ -64,17 +61,20 @@ def _room(studio: Studio, graph: Graph, found: Range, bus: Bus, names: dict[str,
     rms = 10 * np.log10(max(float(np.mean(sound**2)), 1e-20))
     over = int((np.abs(coming) > 1.0).any(axis=0).sum())
     crest = peak - rms if peak > -100 else None
-    return Room(
-        bus, lufs, peak, crest, ceiling, ceiling - peak, over, _brought(raw.inputs, raw.gains, coming, found, names)
-    )
+    groups = (("lane", session.lanes), ("return", session.returns), ("bus", session.buses))
+    names = {places[f"{kind}:{x.id}:out"]: x.name for kind, group in groups for x in group if _feeds(x, bus)}
+    one = [(raw.key, (1.0, 1.0))]  # what comes out of it comes in here as it is
+    fed = one if raw.key in names else list(zip(raw.inputs, raw.gains, strict=True))
+    brought = _brought(fed, coming, found, names)
+    return Room(bus, lufs, peak, crest, ceiling, ceiling - peak, over, brought)
+
+
+def _feeds(member: Lane | Return | Bus, bus: Bus) -> bool:
+    return (member.into if isinstance(member, Bus) else member.bus) == bus.id
 
 
 def _brought(
-    inputs: tuple[str, ...],
-    gains: tuple[tuple[float, float], ...],
-    coming: np.ndarray,
-    found: Range,
-    names: dict[str, str],
+    fed: list[tuple[str, Gains]], coming: np.ndarray, found: Range, names: dict[str, str]
 ) -> tuple[tuple[str, float], ...]:
     """Shares of what feeds a bus in its highest samples, over both sides."""
     top = float(np.abs(coming).max(initial=0.0))
@@ -82,7 +82,7 @@ def _brought(
         return ()
     side, at = np.nonzero(np.abs(coming) >= _NEAR_TOP * top)
     whole, shares = coming[side, at], []
-    for key, gain in zip(inputs, gains, strict=True):
+    for key, gain in fed:
         part = found.cut(key)
         mine = part[np.minimum(side, part.shape[0] - 1), at] * np.array(gain)[side]
         shares.append((names.get(key, "?"), float(np.mean(mine / whole))))

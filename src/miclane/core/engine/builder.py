@@ -72,8 +72,12 @@ class Builder:
         return {name: self._picked([stems.get(name, silent) for stems in found]) for name in names}
 
     def together(self, keys: list[str]) -> str:
-        """The key of a sum of these, so that all are rendered at once."""
+        """The key of a sum of these."""
         return self._ways[0].together(keys)
+
+    def beside(self, keys: list[str]) -> str:
+        """The key of what has no sound of its own and needs these, so that all are rendered at once."""
+        return self._ways[0].together(keys, channels=0)
 
     def put_beside(self, name: str, voices: list[str]) -> None:
         """Place `pair`: voices and one other lane or return, as they come out of the mix, and nothing else."""

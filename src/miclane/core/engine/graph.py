@@ -100,20 +100,28 @@ class Graph:
                 stack += self.nodes[key].before
         return [node for key, node in self.nodes.items() if key in wanted]
 
-    def reach(self, target: str) -> tuple[float, int]:
-        """Memory in seconds and latency in frames of the longest path into `target`.
+    def run_ins(self, target: str) -> dict[str, float]:
+        """How long each node that `target` needs must have run for the target to be exact, in seconds.
 
         Stages in a row forget at the same time, so a path remembers as long as its longest stage and a share of the
         others.
         """
-        memory: dict[str, float] = {}
+        run_ins: dict[str, float] = {}
+        after: dict[str, float] = {}
+        for node in reversed(self.needed(target)):
+            behind = after.get(node.key, 0.0)
+            longer, shorter = max(behind, node.memory_s), min(behind, node.memory_s)
+            run_ins[node.key] = mine = longer + _OVERLAP * shorter
+            for key in node.before:
+                after[key] = max(after.get(key, 0.0), mine)
+        return run_ins
+
+    def latency_to(self, target: str) -> int:
+        """Latency of the longest path into `target`, in frames."""
         latency: dict[str, int] = {}
         for node in self.needed(target):
-            upstream = max((memory[k] for k in node.before), default=0.0)
-            longer, shorter = max(upstream, node.memory_s), min(upstream, node.memory_s)
-            memory[node.key] = longer + _OVERLAP * shorter
             latency[node.key] = node.latency + max((latency[k] for k in node.before), default=0)
-        return memory[target], latency[target]
+        return latency[target]
 
     def rings_on(self, target: str) -> tuple[float, float]:
         """How long `target` may sound on after its sounds have ended, and the longest silence in that, in seconds.

@@ -6,7 +6,7 @@ for is done already or under way, so some job can always get on, however few thr
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import Executor, Future, wait
 
 import numpy as np
@@ -57,12 +57,16 @@ class _Growing:
 
 
 class InStep:
-    """One range [first, last) of all that a target needs; kept in a store, as are states from `noted_from` on."""
+    """All that a target needs, each node from its start in `starts` to `last`; no node begins after one that hears it.
+
+    Kept in a store, as are states from `noted_from` on.
+    """
 
     def __init__(
         self,
         graph: Graph,
-        span: tuple[int, int],
+        starts: Mapping[str, int],
+        last: int,
         read: Callable[[str, int, int], np.ndarray],
         store: RenderStore,
         states: States,
@@ -70,7 +74,7 @@ class InStep:
         check: Callable[[], None],
     ) -> None:
         self.graph, self.read, self.store, self.states = graph, read, store, states
-        self.first, self.last = span
+        self.starts, self.last = starts, last
         self.noted_from = noted_from
         self.check = check
         self._there: dict[str, Rendered | _Growing] = {}
@@ -79,13 +83,14 @@ class InStep:
         """Every node that the target needs, by its key: from the store, or made by the threads."""
         jobs: dict[str, Future[Rendered]] = {}
         for node in self.graph.needed(target):
-            found = self.store.get(node.key, self.first, self.last)
+            first = self.starts[node.key]
+            found = self.store.get(node.key, first, self.last)
             if found is not None:
                 self._there[node.key] = found
                 continue
             stop = min([self.last, *(self._there[k].stop for k in node.before)])
             latency = node.latency if node.stage is not None else 0
-            mine = self._there[node.key] = _Growing(self.first, stop - latency, node.channels)
+            mine = self._there[node.key] = _Growing(first, stop - latency, node.channels)
             jobs[node.key] = threads.submit(self._make, node, mine, stop)
         try:
             return {k: jobs[k].result() if k in jobs else v for k, v in self._there.items()}  # type: ignore[misc]
@@ -107,20 +112,20 @@ class InStep:
     def _make(self, node: Node, mine: _Growing, stop: int) -> Rendered:
         self.check()
         begun = time.thread_time()
-        item = Rendered(self.first, mine.audio)
+        item = Rendered(mine.start, mine.audio)
         if node.stage is not None:
             item.trace = self._stage(node, mine, stop)
         elif node.digest:
-            mine.audio[:] = self.read(node.digest, self.first, stop)
+            mine.audio[:] = self.read(node.digest, mine.start, stop)
         else:
             self._sum(node, mine)
         mine.made(mine.stop)
         item.seconds = time.thread_time() - begun
-        self.store.put(node.key, self.first, self.last, item)
+        self.store.put(node.key, mine.start, self.last, item)
         return item
 
     def _sum(self, node: Node, mine: _Growing) -> None:
-        for at in range(self.first, mine.stop, STEP):
+        for at in range(mine.start, mine.stop, STEP):
             to = min(at + STEP, mine.stop)
             for key in node.inputs:
                 self._wait(key, to)
@@ -131,7 +136,7 @@ class InStep:
     def _stage(self, node: Node, mine: _Growing, stop: int) -> Trace | None:
         def ready(until: int) -> None:
             self.check()
-            if (until - self.first) % STEP == BLOCK % STEP or until >= stop:
+            if (until - mine.start) % STEP == BLOCK % STEP or until >= stop:
                 for key in node.before:
                     self._wait(key, until + STEP)
 
@@ -140,10 +145,10 @@ class InStep:
                 self.states.note(node.twin, frame, worker)
 
         source, *keys = (self._there[k] for k in node.before)
-        key = keys[0].cut(self.first, stop) if keys else None
-        x = source.cut(self.first, stop)
+        key = keys[0].cut(mine.start, stop) if keys else None
+        x = source.cut(mine.start, stop)
         _, trace = run_stage(
-            node, x, key, self.graph.rate, self.first, ready, note=note, out=mine.audio, made=mine.made
+            node, x, key, self.graph.rate, mine.start, ready, note=note, out=mine.audio, made=mine.made
         )
         return trace
 

@@ -210,22 +210,23 @@ def joined(parts: list[tuple[list[tuple[int, int]], Trace]]) -> Trace | None:
     """One trace of several over the same frames, each where it is heard; elsewhere nothing was done to nothing."""
     if not parts:
         return None
-    first = parts[0][1]
-    points = min(len(t.mean_square_in) for _, t in parts)
-    middle = first.start + (np.arange(points) + 0.5) * first.hop
+    start, hop = max(t.start for _, t in parts), parts[0][1].hop
+    skipped = [round((start - t.start) / hop) for _, t in parts]  # points before all of them have begun
+    points = min(len(t.mean_square_in) - skip for (_, t), skip in zip(parts, skipped, strict=True))
+    middle = start + (np.arange(points) + 0.5) * hop
     rows = next((len(t.parts_db) for _, t in parts if t.parts_db is not None), 0)
     moved = any(t.gain_db is not None for _, t in parts)
     inside, outside, peak, gain = np.zeros((4, points))
-    out = Trace(first.start, first.hop, gain if moved else None, inside, outside, peak)
+    out = Trace(start, hop, gain if moved else None, inside, outside, peak)
     out.parts_db = np.zeros((rows, points)) if rows else None
-    for stretches, trace in parts:
+    for (stretches, trace), skip in zip(parts, skipped, strict=True):
         here = np.zeros(points, bool)
         for a, b in stretches:
             here |= (middle >= a) & (middle < b)
         for name in ("mean_square_in", "mean_square_out", "peak_out", "gain_db"):
             row = getattr(trace, name)
             if row is not None:
-                getattr(out, name)[here] = row[:points][here]
+                getattr(out, name)[here] = row[skip : skip + points][here]
         if out.parts_db is not None and trace.parts_db is not None and len(trace.parts_db) == rows:
-            out.parts_db[:, here] = trace.parts_db[:, :points][:, here]
+            out.parts_db[:, here] = trace.parts_db[:, skip : skip + points][:, here]
     return out

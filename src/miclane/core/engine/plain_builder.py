@@ -139,7 +139,7 @@ class PlainBuilder:
         }
 
     def together(self, keys: list[str], channels: int = 2) -> str:
-        """The key of a sum of these."""
+        """The key of a sum of these; of no channels, it is only there to have all of them rendered at once."""
         return self._sum([(key, (1.0, 1.0)) for key in keys], channels)
 
     def _bus_order(self) -> list[str]:
@@ -211,6 +211,8 @@ class PlainBuilder:
         return last
 
     def _sum(self, parts: list[tuple[str, Gains]], channels: int = 2) -> str:
+        if len(parts) == 1 and parts[0][1] == (1.0, 1.0) and self.graph.nodes[parts[0][0]].channels == channels:
+            return parts[0][0]  # nothing is made of it: a node would copy every frame
         inputs, gains = tuple(k for k, _ in parts), tuple(g for _, g in parts)
         return self.graph.add(summed(inputs, gains, channels))
 

@@ -1,8 +1,8 @@
 """Rendering of ranges: a loop, exactly and incrementally; the second under the playhead, first.
 
-Every node of a range is run from the zero state over the same frames: a run-in as long as the memory of the path
-before, a horizon as long as its latency after. Both are rounded up generously, so that moving a setting seldom changes
-the range of what lies upstream and its render serves again. The result depends on the request alone.
+Every node of a range is run from the zero state: a run-in as long as it and what lies after it remember, a horizon as
+long as the latency of the path. Both are rounded up generously, so that moving a setting seldom changes the range of
+what lies upstream and its render serves again. The result depends on the request alone.
 """
 
 import os
@@ -30,7 +30,7 @@ SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
 STATES_BEFORE = 3 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
 PREVIEW_RUN_IN_S = (0.4, 0.7)
-_RUN_INS_S = (1.0, 2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
+_RUN_INS_S = (2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
 
 class Cancel:
@@ -204,23 +204,32 @@ class Renderer:
 
     def span(self, graph: Graph, target: str, start: int, stop: int) -> tuple[int, int]:
         """The frames that must be run to have [start, stop) of the target exact."""
-        memory, latency = graph.reach(target)
-        run_in = next((s for s in _RUN_INS_S if s >= memory), memory)
-        horizon = HORIZON * -(-latency // HORIZON) if latency else HORIZON
-        return max(0, start - round(run_in * graph.rate)), stop + horizon
+        starts, last = self.spans(graph, target, start, stop)
+        return min(starts.values()), last
+
+    def spans(self, graph: Graph, target: str, start: int, stop: int) -> tuple[dict[str, int], int]:
+        """The frame from which on each node must be run to have [start, stop) of the target exact, and the last of all.
+
+        They are whole blocks apart: states that are kept at the beginning of a block are of the same frames everywhere.
+        """
+        latency, run_ins = graph.latency_to(target), graph.run_ins(target)
+        wanted = {key: round(_rounded_up(run_in) * graph.rate) for key, run_in in run_ins.items()}
+        first = max(0, start - max(wanted.values()))
+        starts = {key: first + max(0, start - run_in - first) // BLOCK * BLOCK for key, run_in in wanted.items()}
+        return starts, stop + max(1, -(-latency // HORIZON)) * HORIZON
 
     def loop(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> Range:
         """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
         cancel = cancel or Cancel()
         whole, (graph, target) = graph, graph.narrowed(target, start, stop)
-        first, last = self.span(graph, target, start, stop)
+        starts, last = self.spans(graph, target, start, stop)
 
         def check() -> None:
             cancel.check()
             self.gate.pass_through()
 
-        with self.budget.spend(self._bytes(graph, target, first, last), cancel.check):
-            work = InStep(graph, (first, last), self.read, self.store, self.states, start - STATES_BEFORE, check)
+        with self.budget.spend(self._bytes(graph, target, starts, last), cancel.check):
+            work = InStep(graph, starts, last, self.read, self.store, self.states, start - STATES_BEFORE, check)
             done = work.run(target, self._pool)
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
@@ -229,18 +238,18 @@ class Renderer:
     def sound(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> np.ndarray:
         """Frames [start, stop) of a node as `loop` gives them; what would take much memory is made piece by piece."""
         graph, target = graph.narrowed(target, start, stop)
-        first, last = self.span(graph, target, start, stop)
-        if self._bytes(graph, target, first, last) <= self.store.limit_bytes * 4 // 5:
+        starts, last = self.spans(graph, target, start, stop)
+        if self._bytes(graph, target, starts, last) <= self.store.limit_bytes * 4 // 5:
             return self.loop(graph, target, start, stop, cancel).audio
         from .stream import flow  # which is built on this module
 
-        pieces = flow(graph, target, start, stop, self.read, start - first, cancel or Cancel())
+        pieces = flow(graph, target, start, stop, self.read, start - min(starts.values()), cancel or Cancel())
         return np.concatenate(list(pieces), axis=1)
 
-    def _bytes(self, graph: Graph, target: str, first: int, last: int) -> int:
-        """What rendering [first, last) takes beyond the renders that are kept already."""
-        fresh = [node for node in graph.needed(target) if not self.store.holds(node.key, first, last)]
-        return 8 * (last - first) * sum(node.channels for node in fresh)
+    def _bytes(self, graph: Graph, target: str, starts: Mapping[str, int], last: int) -> int:
+        """What rendering each node from its start to `last` takes beyond the renders that are kept already."""
+        fresh = [node for node in graph.needed(target) if not self.store.holds(node.key, starts[node.key], last)]
+        return 8 * sum((last - starts[node.key]) * node.channels for node in fresh)
 
     def preview(
         self, graph: Graph, target: str, start: int, stop: int, loop: tuple[int, int], cancel: Cancel | None = None
@@ -250,12 +259,13 @@ class Renderer:
         What was changed, and what has no state there, is run in for a moment.
         """
         graph, target = graph.narrowed(target, *loop)
-        first, last = self.span(graph, target, *loop)
+        starts, last = self.spans(graph, target, *loop)
         nodes = graph.needed(target)
-        held = {n.key: found for n in nodes if (found := self.store.get(n.key, first, last)) is not None}
+        held = {n.key: found for n in nodes if (found := self.store.get(n.key, starts[n.key], last)) is not None}
         if target in held:
             return held[target].cut(start, stop)
         run_in = round(_run_in_s(nodes, held) * graph.rate)
+        first = max(starts.values())  # from where on all that is held is there
         pieces = plan(graph, target, (start, stop), run_in, self.states, first, held)
         with self.gate.urgent():
             done = self._soon(graph, target, held, pieces, cancel or Cancel())
@@ -321,6 +331,10 @@ def _give_up(running: dict[Future[Rendered], str]) -> None:
         job.cancel()
     wait(running)
     running.clear()
+
+
+def _rounded_up(run_in_s: float) -> float:
+    return next((s for s in _RUN_INS_S if s >= run_in_s), run_in_s)
 
 
 def _run_in_s(nodes: list[Node], held: Collection[str]) -> float:

@@ -224,7 +224,7 @@ def flow(
     at = min(piece.start for piece in pieces.values())
     pieces |= {node.key: Piece(at, stop) for node in graph.needed(target) if not node.before}  # all read in one stride
     line, (end,) = _lay_out(graph, [target], pieces, states, start)
-    given, due = line[-1].gives_from, start + graph.reach(target)[1]
+    given, due = line[-1].gives_from, start + graph.latency_to(target)
     while given < stop:
         cancel.check()
         soon = 2 * _FIRST if given <= start + 8 * _FIRST else CHUNK

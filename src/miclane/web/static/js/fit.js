@@ -137,7 +137,8 @@ function head(frame) {
   if (!line) return;
   const share = (frame - shownSpan[0]) / (shownSpan[1] - shownSpan[0]);
   line.hidden = share < 0 || share > 1;
-  line.style.left = `${LEFT + share * ($("#fit-map").clientWidth - LEFT)}px`;
+  const left = `${Math.round(LEFT + share * ($("#fit-map").clientWidth - LEFT))}px`;
+  if (line.style.left !== left) line.style.left = left;
 }
 
 // ---- a place of the map ----

@@ -256,9 +256,11 @@ on("position", ({ mean, peak, playing, guard = 1 }) => {
   if (!meter || performance.now() - shownAt < 90) return;
   shownAt = performance.now();
   const safe = guard < 0.999 ? `, loudspeaker held ${guard > 0 ? `${db(guard)} dB` : "silent"}` : "";
-  meter.textContent = playing ? `${db(Math.sqrt(mean))} / ${db(peak)} dBFS${safe}` : "stopped";
-  meter.classList.toggle("warn", safe !== "");
   if (isSong() && COMPARED.includes(player.variant)) showMatch(player.matched); // it comes with the stream
+  const words = playing ? `${db(Math.sqrt(mean))} / ${db(peak)} dBFS${safe}` : "stopped";
+  if (meter.textContent === words) return; // said again, it would be painted again
+  meter.textContent = words;
+  meter.classList.toggle("warn", safe !== "");
   meter.title = safe ? "Over full scale: the loudspeaker is turned down for safety; a print is not" : "";
 });
 for (const name of /** @type {const} */ (["playing", "range", "hear", "variant"])) on(name, showFoot);

@@ -3,6 +3,7 @@
 import { ask } from "./line.js";
 import { on } from "./messages.js";
 import { change, changedBy, post, state, $ } from "./session.js";
+import { placeHead } from "./heads.js";
 import { measured } from "./player.js";
 
 const LEFT = 40;
@@ -70,13 +71,7 @@ on("bench", ({ picture }) => {
   drawWave();
 });
 on("light", () => svg() && drawWave());
-on("position", ({ at }) => {
-  const head = $("#ride-head");
-  if (!head) return;
-  const px = x(at / state.rate);
-  head.setAttribute("x1", px);
-  head.setAttribute("x2", px);
-});
+on("position", ({ at }) => svg() && placeHead($("#ride-head"), x(at / state.rate)));
 
 function put(gesture, last = false) {
   $("#ride-data").textContent = JSON.stringify(view.points);

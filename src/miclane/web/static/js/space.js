@@ -9,6 +9,7 @@ import { hearVariant, listen, measured, player, prepared, unhurried } from "./pl
 import { showWhere } from "./where.js";
 import { freshData, initStrip, loopSomewhere } from "./strip.js";
 import "./phrases.js";
+import { placeHead } from "./heads.js";
 import "./stretches.js";
 
 let token = 0;
@@ -56,11 +57,7 @@ function redrawSettings() {
 }
 
 function head(at) {
-  const line = $("#space-head");
-  if (!line) return;
-  const x = ((at - shown[0]) / (shown[1] - shown[0])) * 860;
-  line.setAttribute("x1", x);
-  line.setAttribute("x2", x);
+  placeHead($("#space-head"), ((at - shown[0]) / (shown[1] - shown[0])) * 860);
 }
 
 on("redraw", () => void (state.screen === "space" && redrawSettings()));

@@ -4,6 +4,7 @@ import { reloadBody } from "./bench.js";
 import { once, over } from "./focus.js";
 import { on } from "./messages.js";
 import { change, changedBy, post, set, state, $, $$ } from "./session.js";
+import { placeHead } from "./heads.js";
 import { measured, player } from "./player.js";
 
 const LEFT = 46;
@@ -159,10 +160,7 @@ document.addEventListener("click", async (event) => {
 });
 
 on("position", ({ at }) => {
-  const head = $("#tune-head");
-  if (!head) return;
   const [first, last] = measured();
   const x = at >= first && at <= last ? LEFT + ((at - first) / (last - first)) * (RIGHT - LEFT) : -9;
-  head.setAttribute("x1", String(x));
-  head.setAttribute("x2", String(x));
+  placeHead($("#tune-head"), x);
 });
