@@ -34,6 +34,10 @@ NORMAL_SPEECH_DB = _row(
 INTERNAL_NOISE_DB = _row(
     "0.6 -1.7 -3.9 -6.1 -8.2 -9.7 -10.8 -11.9 -12.5 -13.5 -15.4 -17.7 -21.2 -24.2 -25.9 -23.6 -15.8 -7.1"
 )
+# every band and each one below it, band by band; where those of a band begin; how far the one lies above the other
+_HIGHER, _LOWER = np.tril_indices(len(THIRDS_HZ), -1)
+_FIRSTS = np.flatnonzero(np.diff(_HIGHER, prepend=0))
+_OCTAVES = 3.32 * np.log10(0.89 * THIRDS_HZ[_HIGHER] / THIRDS_HZ[_LOWER])[:, None]
 _WIDTHS_DB = 10 * np.log10(THIRD_EDGES_HZ[1] - THIRD_EDGES_HZ[0])
 
 
@@ -43,16 +47,19 @@ def spectrum_level_db(power: np.ndarray, listening_db_spl: float = LISTENING_DB_
     return level + listening_db_spl - _TONE_LUFS - _WIDTHS_DB.reshape(-1, *[1] * (level.ndim - 1))
 
 
+def _power(level_db: np.ndarray) -> np.ndarray:
+    """Of so many decibels; `exp` goes several numbers at a time, `**` does not."""
+    return np.exp(level_db * (np.log(10) / 10))
+
+
 def audibility(speech_db: np.ndarray, noise_db: np.ndarray) -> np.ndarray:
     """Of each band what is heard of the speech in it, 0 to 1: (18, n) from spectrum levels (18,) and (18, n)."""
     itself = speech_db - 24.0  # speech masks itself
     masker = np.maximum(itself[:, None], noise_db)
     slope = -80.0 + 0.6 * (masker + 10 * np.log10(THIRDS_HZ)[:, None] - 6.353)
-    spread = 10 ** (noise_db / 10)
-    for i in range(1, len(THIRDS_HZ)):
-        octaves = 3.32 * np.log10(0.89 * THIRDS_HZ[i] / THIRDS_HZ[:i])[:, None]
-        spread[i] += (10 ** ((masker[:i] + slope[:i] * octaves) / 10)).sum(axis=0)
-    spread[0] = 10 ** (masker[0] / 10)
+    spread = _power(noise_db)
+    spread[1:] += np.add.reduceat(_power(masker[_LOWER] + slope[_LOWER] * _OCTAVES), _FIRSTS, axis=0)
+    spread[0] = _power(masker[0])
     disturbed = np.maximum(10 * np.log10(spread), INTERNAL_NOISE_DB[:, None])
     too_loud = np.clip(1.0 - (speech_db - NORMAL_SPEECH_DB - 10.0) / 160.0, 0.0, 1.0)
     return too_loud[:, None] * np.clip((speech_db[:, None] - disturbed + 15.0) / 30.0, 0.0, 1.0)

@@ -101,7 +101,7 @@ def stand_over(masked: Masked, phrases: Sequence[Span]) -> list[Stands]:
         for number, name in enumerate(masked.names):
             mine = whose == number
             lost = np.where(mine, share, 0.0).mean(axis=1)
-            stands = np.array([_mean_db(row[of]) for row, of in zip(over, mine, strict=True)])
+            stands = _mean_db(over, mine)
             inside = (stands >= _LEAST_OVER_DB) & (mine.mean(axis=1) > 0.25) & (ERB_IMPORTANCE > 0)
             for low, high in rows_of(inside):
                 if (taken := float(lost[low:high].sum())) >= _LEAST_LOST:
@@ -111,9 +111,11 @@ def stand_over(masked: Masked, phrases: Sequence[Span]) -> list[Stands]:
     return sorted(found, key=lambda one: -one.lost)
 
 
-def _mean_db(over_db: np.ndarray) -> float:
-    heard = over_db[np.isfinite(over_db)]
-    return float(heard.mean()) if len(heard) else -np.inf
+def _mean_db(over_db: np.ndarray, where: np.ndarray) -> np.ndarray:
+    """Of each row the mean of what is finite there; −inf where nothing is."""
+    heard = where & np.isfinite(over_db)
+    count = heard.sum(axis=1)
+    return np.where(count > 0, np.where(heard, over_db, 0.0).sum(axis=1) / np.maximum(count, 1), -np.inf)
 
 
 def rows_of(inside: np.ndarray) -> list[tuple[int, int]]:
