@@ -96,43 +96,43 @@ class Copied:
 
     def of(self, thing: Any) -> Any:
         """The copy of a thing."""
-        if _never_changes(type(thing)):
+        kind = type(thing)
+        if kind in _FIXED or (kind not in _MOVING and _never_changes(kind)):
             return thing
         made = self._made.get(id(thing))
         if made is None:
-            made = self._made[id(thing)] = self._copy(thing)
+            made = self._made[id(thing)] = self._copy(thing, kind)
         return made
 
-    def _copy(self, thing: Any) -> Any:
+    def _copy(self, thing: Any, kind: type) -> Any:
         self.nbytes += _EACH_BYTES
-        if isinstance(thing, np.ndarray):
+        if kind is np.ndarray:
             self.nbytes += thing.nbytes
             if thing.flags.forc:
                 return thing.copy(order="K")
             copy = np.empty((*thing.shape, 2), thing.dtype)[..., 0]
             copy[:] = thing
             return copy  # laid out with gaps as well: compiled loops tell the one from the other
-        if isinstance(thing, list | tuple):
-            return type(thing)([self.of(each) for each in thing])
-        if isinstance(thing, dict):
+        if kind is list or kind is tuple:
+            return kind([self.of(each) for each in thing])
+        if kind is dict:
             return {key: self.of(value) for key, value in thing.items()}
-        new = object.__new__(type(thing))
-        shared, inside = getattr(thing, "SHARED", ()), new.__dict__
+        new = object.__new__(kind)
+        inside = new.__dict__
+        inside.update(thing.__dict__)
+        shared = getattr(kind, "SHARED", ())
         for name, value in thing.__dict__.items():
-            if name in _PASSING:
-                inside[name] = None
-            elif name in shared or _never_changes(type(value)):
-                inside[name] = value
-            else:
-                inside[name] = self.of(value)
+            if type(value) not in _FIXED and name not in shared:
+                inside[name] = None if name in _PASSING else self.of(value)
         return new
 
 
-_KNOWN: dict[type, bool] = {}
+# kinds of things: what is known not to change, and what may
+_FIXED: set[type] = set()
+_MOVING: set[type] = set()
 
 
 def _never_changes(kind: type) -> bool:
-    known = _KNOWN.get(kind)
-    if known is None:
-        known = _KNOWN[kind] = issubclass(kind, _NEVER_CHANGE)
-    return known
+    fixed = issubclass(kind, _NEVER_CHANGE)
+    (_FIXED if fixed else _MOVING).add(kind)
+    return fixed
