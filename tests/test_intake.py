@@ -15,6 +15,7 @@ from miclane.core.audio import Resampler, read_sound, resample
 from miclane.core.engine.budget import Budget
 from miclane.core.engine.render import Cancel
 from miclane.core.errors import CancelledError, CutShortError, MicLaneError, UnusableChainError, UnusableSoundError
+from miclane.core.measure.worker import Measurer
 from miclane.core.mix.document import Session
 from miclane.core.mix.words import read_words
 from miclane.core.print_names import file_names
@@ -243,6 +244,18 @@ def test_a_measurement_is_given_up_when_it_is_no_longer_wanted(studio: Studio) -
         studio.takes.measurer.measure(noise(240.0, 0.1), RATE, None, cancel.check)
     assert studio.takes.measurer.measure(noise(1.0, 0.1), RATE).frames == RATE
     studio.takes.measurer.close()
+
+
+@pytest.mark.parametrize("after_s", [0.05, 0.6, 1.5])
+def test_what_is_being_measured_when_the_program_ends_is_given_up_and_no_other_worker_begun(after_s: float) -> None:
+    measurer = Measurer()
+    timer = threading.Timer(after_s, measurer.close)
+    timer.start()
+    with pytest.raises(CancelledError):
+        measurer.measure(noise(240.0, 0.1), RATE)
+    with pytest.raises(CancelledError):
+        measurer.measure(noise(1.0, 0.1), RATE)
+    assert measurer._worker is None
 
 
 def test_a_range_too_large_to_keep_is_the_same_made_in_pieces(studio: Studio, tmp_path: Path) -> None:

@@ -17,6 +17,7 @@ from bench.singing import (
     Sung,
     formants_hz,
     pitch_cents,
+    rap,
     sing,
     smoothed,
     sung_by_world,
@@ -242,6 +243,18 @@ def test_noise_whispers_and_rough_voices_are_left_alone() -> None:
     fast = sing("alto", 35.0, 0.0, steps=tuple(np.tile((0.0, 3.0, 5.0, 2.0), 5)), lengths_s=(0.07,) * 20).audio
     stage = tune(fast)
     assert np.mean([stage.why_not(note) in ("short", "fast", "rough") for note in stage.notes]) > 0.5
+
+
+@pytest.mark.parametrize("kind", sorted(VOICES))
+def test_rap_is_left_alone_and_a_run_of_short_notes_is_not(kind: str) -> None:
+    for seed in range(3):
+        spoken = rap(kind, seed)
+        stage = Tune(notes=find_notes(spoken, RATE))
+        changed = np.abs(through(stage, spoken) - spoken)[0] > 1e-3 * np.abs(spoken).max()
+        assert len(stage.notes) >= 12 and changed.mean() < 0.1, (kind, seed, float(changed.mean()))
+    run = sing(kind, 35.0, 0.0, steps=(0.0, 2.0, 4.0, 5.0, 7.0, 5.0, 4.0, 2.0), lengths_s=(0.16,) * 8).audio
+    stage = tune(run)
+    assert sum(not stage.why_not(note) for note in stage.notes) >= 6
 
 
 def test_the_flat_notes_of_the_demo_are_found_and_brought_to_pitch() -> None:

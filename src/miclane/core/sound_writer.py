@@ -11,6 +11,7 @@ import soundfile
 from .errors import UnusableDataError, UnusableSoundError
 from .kernels.dithering import dithered
 from .kernels.levels import loudest
+from .ogg import renumber
 
 Bits = Literal[16, 24, 32]
 _SUBTYPES = {16: "PCM_16", 24: "PCM_24", 32: "FLOAT"}
@@ -72,6 +73,8 @@ class SoundWriter:
         try:
             self.file.flush()
             self.file.close()
+            if self.lossy:
+                renumber(self.path, self._seed)
             written = soundfile.info(self.path).frames if self.frames else 0
         except (soundfile.SoundFileError, RuntimeError, OSError) as error:
             raise UnusableDataError(f"{self.name}: could not be written; the disk is full, or gone") from error

@@ -127,13 +127,18 @@ class SessionStore:
 
     def get(self, identifier: str) -> State:
         """The newest state; UnknownPlaceError when there is no such session, UnreadableError when it cannot be read."""
+        return self._newest(identifier)[0]
+
+    def _newest(self, identifier: str, token: str = "") -> tuple[State, bool]:
+        """The newest state, and whether edits with this token are in it."""
         with self.database.reading() as db:
             version = db.scalar(VERSION, {"session": identifier})
+            made = token != "" and db.scalar(MADE, {"session": identifier, "as_token": token}) is not None
             held = self._held.get(identifier)
             if held is not None and held.version == version:
-                return held
+                return held, made
             row = self._row(db, identifier)
-            return self._state(db, row, self._read(row.document))
+            return self._state(db, row, self._read(row.document)), made
 
     def _read(self, document: str) -> Session:
         session = read_session(document)
@@ -182,8 +187,8 @@ class SessionStore:
         """
         with self._locks[identifier]:
             for _ in range(_TRIES):
-                state = self.get(identifier)
-                if token and self._was_made(identifier, token):
+                state, made = self._newest(identifier, token)
+                if made:
                     return state
                 if base is not None and base < state.version:
                     self._refuse_clash(state, edits, base)
@@ -371,10 +376,6 @@ class SessionStore:
         if row is None or row.deleted:
             raise UnknownPlaceError(f"there is no session “{identifier}”")
         return row
-
-    def _was_made(self, identifier: str, token: str) -> bool:
-        with self.database.reading() as db:
-            return db.scalar(MADE, {"session": identifier, "as_token": token}) is not None
 
     def _refuse_clash(self, state: State, edits: list[Edit], base: int) -> None:
         words = "this was changed in another window meanwhile; what you see now is the newest state"

@@ -52,6 +52,7 @@ class Graph:
     places: dict[str, str] = field(default_factory=dict)
     variants: list[dict[str, str]] = field(default_factory=list)
     heard: Picks | None = None  # which of the variants, when
+    _run_ins: tuple[int, dict[str, float]] = field(default=(-1, {}), repr=False, compare=False)  # of so many nodes
 
     def add(self, node: Node) -> str:
         """Add a node unless it is there; its key."""
@@ -100,20 +101,23 @@ class Graph:
                 stack += self.nodes[key].before
         return [node for key, node in self.nodes.items() if key in wanted]
 
-    def run_ins(self, target: str) -> dict[str, float]:
-        """How long each node that `target` needs must have run for the target to be exact, in seconds.
+    def run_ins(self) -> dict[str, float]:
+        """How long each node must have run for all that hears it to be exact, in seconds.
 
         Stages in a row forget at the same time, so a path remembers as long as its longest stage and a share of the
-        others.
+        others. Whatever is to be heard, a node is run in alike, so that what was rendered for one serves the other.
         """
-        run_ins: dict[str, float] = {}
-        after: dict[str, float] = {}
-        for node in reversed(self.needed(target)):
-            behind = after.get(node.key, 0.0)
-            longer, shorter = max(behind, node.memory_s), min(behind, node.memory_s)
-            run_ins[node.key] = mine = longer + _OVERLAP * shorter
-            for key in node.before:
-                after[key] = max(after.get(key, 0.0), mine)
+        count, run_ins = self._run_ins
+        if count != len(self.nodes):
+            after: dict[str, float] = {}
+            run_ins = {}
+            for node in reversed(self.nodes.values()):
+                behind = after.get(node.key, 0.0)
+                longer, shorter = max(behind, node.memory_s), min(behind, node.memory_s)
+                run_ins[node.key] = mine = longer + _OVERLAP * shorter
+                for key in node.before:
+                    after[key] = max(after.get(key, 0.0), mine)
+            self._run_ins = len(self.nodes), run_ins
         return run_ins
 
     def latency_to(self, target: str) -> int:

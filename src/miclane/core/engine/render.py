@@ -30,7 +30,7 @@ SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
 STATES_BEFORE = 3 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
 PREVIEW_RUN_IN_S = (0.4, 0.7)
-_RUN_INS_S = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0, 16.0, 24.0, 32.0)
+_RUN_INS_S = (2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
 
 
 class Cancel:
@@ -210,13 +210,14 @@ class Renderer:
     def spans(self, graph: Graph, target: str, start: int, stop: int) -> tuple[dict[str, int], int]:
         """The frame from which on each node must be run to have [start, stop) of the target exact, and the last of all.
 
-        They are whole blocks apart: states that are kept at the beginning of a block are of the same frames everywhere.
+        All begin with a block of the song: states that are kept at the beginning of one are of the same frames
+        everywhere.
         """
-        latency, run_ins = graph.latency_to(target), graph.run_ins(target)
-        wanted = {key: round(_rounded_up(run_in) * graph.rate) for key, run_in in run_ins.items()}
-        first = max(0, start - max(wanted.values()))
-        starts = {key: first + max(0, start - run_in - first) // BLOCK * BLOCK for key, run_in in wanted.items()}
-        return starts, stop + max(1, -(-latency // HORIZON)) * HORIZON
+        run_ins, starts = graph.run_ins(), {}
+        for node in graph.needed(target):
+            wanted = next((s for s in _RUN_INS_S if s >= run_ins[node.key]), run_ins[node.key])
+            starts[node.key] = max(0, (start - round(wanted * graph.rate)) // BLOCK * BLOCK)
+        return starts, stop + max(1, -(-graph.latency_to(target) // HORIZON)) * HORIZON
 
     def loop(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> Range:
         """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
@@ -331,10 +332,6 @@ def _give_up(running: dict[Future[Rendered], str]) -> None:
         job.cancel()
     wait(running)
     running.clear()
-
-
-def _rounded_up(run_in_s: float) -> float:
-    return next((s for s in _RUN_INS_S if s >= run_in_s), run_in_s)
 
 
 def _run_in_s(nodes: list[Node], held: Collection[str]) -> float:

@@ -59,10 +59,15 @@ def _along(stages: tuple[Stage, ...], path: str, power: np.ndarray, rate: int, f
 
 
 def _through(stage: Eq, power: np.ndarray, rate: int) -> np.ndarray:
-    on = [band for band in stage.bands if band.on]
-    whole = sum((band_curve_db(band, rate) for band in on if band.target == "stereo"), np.zeros(len(AXIS_HZ)))
-    out = power * 10 ** (whole / 10)
-    for band in on:
+    return power * _gains(tuple(band for band in stage.bands if band.on), rate)
+
+
+@lru_cache(maxsize=128)
+def _gains(bands: tuple[Band, ...], rate: int) -> np.ndarray:
+    """What bands make of the powers of middle and side (2, 361)."""
+    whole = sum((band_curve_db(band, rate) for band in bands if band.target == "stereo"), np.zeros(len(AXIS_HZ)))
+    out = np.tile(10 ** (whole / 10), (2, 1))
+    for band in bands:
         if band.target != "stereo":
             gain = 10 ** (band_curve_db(band, rate) / 10)
             out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])

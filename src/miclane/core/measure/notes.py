@@ -27,6 +27,8 @@ _SETTLED_CENTS = 8.0  # beneath its vibrato a note is this near to where it is h
 _UNDER_WAY_CENTS, _FROM_CENTS = 25.0, 160.0
 _SHORT_S, _TRUST, _ROUGH_CENTS = 0.09, 0.88, 44.0
 _FAST_CENTS, _LONG_S = (55.0, 120.0), 0.3  # from a straight line: wider than vibrato, of short notes and long ones
+_SPOKEN_CENTS_S = 450.0  # what falls or rises so fast from end to end is held nowhere
+_AMONG_S, _BESIDE_S = 0.45, 0.15  # a note no longer than that, among such as are so near, is no more held than they
 _EDGE = 0.15  # share of a note at either end that does not count to its pitch
 _VIBRATO_HZ = (3.5, 9.0)
 _REST_S = 0.06  # what is left of a note beside one set by hand is one from here on
@@ -51,7 +53,17 @@ def notes_of(f0_hz: np.ndarray, trust: np.ndarray) -> list[SungNote]:
             known = np.flatnonzero(f0_hz[a:b] > 0)
             pitch = np.interp(np.arange(b - a), known, 1200 * np.log2(f0_hz[a:b][known] / 440) + 6900)
             found += _of_stretch(_without_octaves(pitch), trust[a:b], a)
-    return found
+    return [note.model_copy(update={"unsure": "fast"}) if _spoken(found, k) else note for k, note in enumerate(found)]
+
+
+def _spoken(notes: list[SungNote], k: int) -> bool:
+    """Whether a short note stands between two that are not held, as syllables that are spoken do."""
+    note = notes[k]
+    if note.unsure or note.end_s - note.start_s > _AMONG_S or not 0 < k < len(notes) - 1:
+        return False
+    before, after = notes[k - 1], notes[k + 1]
+    near = note.start_s - before.end_s < _BESIDE_S and after.start_s - note.end_s < _BESIDE_S
+    return near and before.unsure != "" and after.unsure != "" and "fast" in (before.unsure, after.unsure)
 
 
 def _cents(ratio: float) -> float:
@@ -162,7 +174,7 @@ def _note(plain: np.ndarray, pitch: np.ndarray, trust: np.ndarray, a: int, b: in
         unsure = "short"
     elif float(np.median(trust[a:b])) < _TRUST or float(np.percentile(jumps, 80)) > _ROUGH_CENTS:
         unsure = "rough"
-    elif _strays(_middle(pitch, a, b)) > _FAST_CENTS[seconds > _LONG_S]:
+    elif _strays(_middle(pitch, a, b)) > _FAST_CENTS[seconds > _LONG_S] or abs(slope) / HOP_S > _SPOKEN_CENTS_S:
         unsure = "fast"
     start = (first + a) * HOP_S + _LAG_S
     return SungNote(

@@ -18,7 +18,7 @@ from typing import Any, BinaryIO
 import numpy as np
 from pydantic import TypeAdapter
 
-from ..errors import MicLaneError
+from ..errors import CancelledError, MicLaneError
 from .take import Take, measure_take
 
 TAKE: TypeAdapter[Take] = TypeAdapter(Take)
@@ -28,13 +28,17 @@ class Measurer:
     """Asks the worker, which is started with the first question. Safe to use from several threads."""
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
+        self._lock, self._starting = threading.Lock(), threading.Lock()
         self._worker: subprocess.Popen[bytes] | None = None
+        self._closed = False
 
     def measure(
         self, audio: np.ndarray, rate: int, known: Take | None = None, check: Callable[[], None] = lambda: None
     ) -> Take:
-        """As `measure_take`; MicLaneError when the worker fails twice. `check` is called meanwhile, and may give up."""
+        """As `measure_take`; MicLaneError when the worker fails twice. `check` is called meanwhile, and may give up.
+
+        CancelledError once it is closed, also when that happens while it measures.
+        """
         header = {
             "rate": rate,
             "channels": audio.shape[0],
@@ -49,35 +53,47 @@ class Measurer:
                 try:
                     return self._ask(header, frames, check)
                 except (OSError, ValueError, AssertionError):
-                    self.close()
+                    self._end_worker()
                 except BaseException:  # given up: what it is at is of no more use
-                    self.close()
+                    self._end_worker()
                     raise
         finally:
             self._lock.release()
         raise MicLaneError("the take could not be measured; try again")
 
     def _ask(self, header: dict[str, Any], frames: np.ndarray, check: Callable[[], None]) -> Take:
-        if self._worker is None or self._worker.poll() is not None:
-            command = [sys.executable, "-m", "miclane.core.measure.worker"]
-            self._worker = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
-        assert self._worker.stdin is not None and self._worker.stdout is not None
-        self._worker.stdin.write(json.dumps(header).encode() + b"\n")
-        self._worker.stdin.write(frames.data)
-        self._worker.stdin.flush()
-        while not select.select([self._worker.stdout], [], [], 0.1)[0]:
+        worker = self._running()
+        assert worker.stdin is not None and worker.stdout is not None
+        worker.stdin.write(json.dumps(header).encode() + b"\n")
+        worker.stdin.write(frames.data)
+        worker.stdin.flush()
+        while not select.select([worker.stdout], [], [], 0.1)[0]:
             check()
-        answer = self._worker.stdout.readline()
+        answer = worker.stdout.readline()
         if not answer:
             raise ValueError("the worker has ended")
         return TAKE.validate_json(answer)
 
+    def _running(self) -> "subprocess.Popen[bytes]":
+        with self._starting:
+            if self._closed:
+                raise CancelledError("nothing is measured any more")
+            if self._worker is None or self._worker.poll() is not None:
+                command = [sys.executable, "-m", "miclane.core.measure.worker"]
+                self._worker = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+            return self._worker
+
     def close(self) -> None:
-        """End the worker."""
-        if self._worker is not None:
-            self._worker.kill()
-            self._worker.wait()
-            self._worker = None
+        """End the worker, and start no other."""
+        self._closed = True
+        self._end_worker()
+
+    def _end_worker(self) -> None:
+        with self._starting:
+            if self._worker is not None:
+                self._worker.kill()
+                self._worker.wait()
+                self._worker = None
 
 
 def _serve(requests: BinaryIO, answers: BinaryIO) -> None:
