@@ -16,7 +16,7 @@ from miclane.core.mix.document import Bus, Lane, Phrase, Session
 from miclane.core.mix.edits import Set, apply
 from miclane.core.stages.eq import Eq
 from miclane.demo.seed import SONG, seed
-from miclane.store.sessions import State
+from miclane.store.state import State
 from miclane.studio.answers import Answer, answers
 from miclane.studio.fitting import fit, sounds_of_phrase
 from miclane.studio.room import rooms

@@ -13,7 +13,7 @@ import soundfile
 from conftest import RATE, noise, residue_db
 from miclane.core.audio import Resampler, read_sound, resample
 from miclane.core.engine.budget import Budget
-from miclane.core.engine.render import Cancel
+from miclane.core.engine.giving_way import Cancel
 from miclane.core.errors import CancelledError, CutShortError, MicLaneError, UnusableChainError, UnusableSoundError
 from miclane.core.measure.worker import Measurer
 from miclane.core.mix.document import Session

@@ -16,7 +16,7 @@ from miclane.core.mix.document import Lane, Session
 from miclane.core.mix.edits import Edit, Insert, Set
 from miclane.core.stages.reverb import Reverb
 from miclane.demo.seed import SESSION_ID, SONG, seed
-from miclane.store.sessions import State
+from miclane.store.state import State
 from miclane.studio.passes import Aimed, known_of_lane, known_of_song, passes_of_lane, passes_of_song
 from miclane.studio.studio import Studio
 

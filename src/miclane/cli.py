@@ -157,7 +157,7 @@ def print_(
     from .core.errors import UnknownPlaceError, UnusableChainError, UnusableDataError
     from .core.mix.chain import describe, read_session
     from .core.printing import PrintRequest, print_session
-    from .store.sessions import State
+    from .store.state import State
     from .studio.studio import Studio
 
     folder = data or default_data()

@@ -9,7 +9,7 @@ from .core.errors import MicLaneError, UnknownPlaceError, UnusableDataError
 from .options import Data, default_data
 
 if TYPE_CHECKING:  # loaded when wanted: other commands need none of it
-    from .store.sessions import State
+    from .store.state import State
     from .studio.studio import Studio
 
 Session = Annotated[str, typer.Argument(help="A session of the data folder, by name or id.")]
@@ -99,7 +99,7 @@ def _studio(data: Path | None, owner: bool = False) -> "Studio":
 
 def session_named(studio: "Studio", name: str) -> "State":
     """The session of that id or name; UnknownPlaceError where there is none, MicLaneError where several are."""
-    from .store.sessions import State
+    from .store.state import State
 
     states = [s for s in studio.sessions.shelf() if isinstance(s, State)]
     found = [s for s in states if name in (s.id, s.session.name)]

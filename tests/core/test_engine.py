@@ -17,9 +17,10 @@ from conftest import RATE, db, noise, one_lane, residue_db, run, sine
 from miclane.core.audio import read_sound
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.cache import Rendered, RenderStore
+from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.in_step import InStep, _Growing
 from miclane.core.engine.node import BLOCK, Trace, joined
-from miclane.core.engine.render import Cancel, Renderer
+from miclane.core.engine.render import Renderer
 from miclane.core.engine.states import States
 from miclane.core.engine.stream import stream
 from miclane.core.errors import CancelledError

@@ -9,7 +9,8 @@ from pydantic import ValidationError
 
 from conftest import RATE, noise, sine
 from miclane.core.engine.builder import Builder
-from miclane.core.engine.render import Cancel, Renderer
+from miclane.core.engine.giving_way import Cancel
+from miclane.core.engine.render import Renderer
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnsoundError, UnusableChainError
 from miclane.core.mix.chain import read_chain

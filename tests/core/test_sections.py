@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from conftest import RATE, db
 from miclane.core.engine.builder import Builder
+from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.picks import Picks
-from miclane.core.engine.render import Cancel, Renderer
+from miclane.core.engine.render import Renderer
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnusableChainError
 from miclane.core.mix.document import LocalValue, Session

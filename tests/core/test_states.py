@@ -8,8 +8,9 @@ from bench.fuzz import chain
 
 from conftest import RATE, db, noise, one_lane
 from miclane.core.engine.builder import Builder
+from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.node import BLOCK, Worker
-from miclane.core.engine.render import Cancel, Renderer
+from miclane.core.engine.render import Renderer
 from miclane.core.engine.states import Copied, States
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnsoundError

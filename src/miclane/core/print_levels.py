@@ -8,7 +8,7 @@ import numpy as np
 import soundfile
 
 from .audio import read_sound
-from .engine.render import Cancel
+from .engine.giving_way import Cancel
 from .measure.loudness import measure_loudness
 from .sound_writer import SoundWriter
 

@@ -11,8 +11,9 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from .cues import mark, phrases_of, write_vtt
+from .engine.giving_way import Cancel
 from .engine.graph import Graph
-from .engine.render import Cancel, SoundReader
+from .engine.render import SoundReader
 from .engine.stream import stream
 from .mix.document import Session
 from .print_levels import Level, level_of, turn

@@ -7,8 +7,9 @@ from typing import Any
 from ..core.audio import read_sound
 from ..core.measure.prepare import phrases_and_breaths
 from ..core.mix.document import Session
-from ..store.sessions import SessionStore, State
+from ..store.sessions import SessionStore
 from ..store.sounds import SoundStore
+from ..store.state import State
 
 SONG = Path(__file__).parent / "song"
 SESSION_ID = "salt-ferry"

@@ -4,62 +4,23 @@ import json
 import threading
 from collections import defaultdict
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session as Db
 
-from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError, UnusableChainError
-from ..core.mix.alternatives import seen_as
+from ..core.errors import ConflictError, UnknownPlaceError, UnreadableError, UnusableChainError
 from ..core.mix.chain import read_session
 from ..core.mix.document import Session, sounds_of
 from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
-from ..core.mix.local import seen_in
-from ..core.mix.plain import apply_to_tree
-from ..core.mix.sections import SONG, Where
-from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND, upgrade_document
+from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND
 from .database import Database
 from .history import one_step
+from .state import State
+from .steps import TRIES, Steps
 from .tables import STEPS, ChangeRow, SessionRow, SoundRow, StepRow, now
 from .writing import AGAIN, LAST, MADE, VERSION, as_json, forget_after, read_edits, write_next
-
-_TRIES = 20
-
-
-@dataclass(frozen=True)
-class State:
-    """A session at one version. `steps` is how many can be undone, `ahead` how many redone."""
-
-    id: str
-    session: Session
-    version: int
-    steps: int
-    ahead: int
-    undo_label: str = ""
-    redo_label: str = ""
-    updated: str = ""
-    followed: tuple[Edit, ...] = ()  # what the last edit set beyond what it was asked to
-    where: Where = SONG  # where it is looked at; `session` is as it is set there
-    alternative: str = ""  # as which it is looked at
-    whole: Session | None = None  # then, the session itself
-
-    @property
-    def song(self) -> Session:
-        """The session itself, wherever it is looked at."""
-        return self.whole or self.session
-
-    def seen(self, where: Where, alternative: str = "") -> "State":
-        """The state as it is with an alternative, in a section or phrase."""
-        if not where and not alternative:
-            return self
-        session = seen_in(seen_as(self.song, alternative), where)
-        return replace(self, session=session, where=where, alternative=alternative, whole=self.song)
-
-    @property
-    def seen_name(self) -> str:
-        """What tells the state as it is looked at from others of its version."""
-        return f"{self.id} {self.where} {self.alternative}" if self.where or self.alternative else self.id
 
 
 @dataclass(frozen=True)
@@ -73,7 +34,7 @@ class Unreadable:
     steps: int
 
 
-class SessionStore:
+class SessionStore(Steps):
     """All sessions of a database. Every method that changes one returns when the change is on the disk."""
 
     def __init__(
@@ -186,7 +147,7 @@ class SessionStore:
         is what the step is called; not to `follow`, nothing but the edits is set.
         """
         with self._locks[identifier]:
-            for _ in range(_TRIES):
+            for _ in range(TRIES):
                 state, made = self._newest(identifier, token)
                 if made:
                     return state
@@ -217,82 +178,6 @@ class SessionStore:
             if now.version != state.version:
                 return now
             return self._keep(now, apply(now.session, edits), [], gesture, "") or now
-
-    def undo(self, identifier: str) -> State:
-        """Take the last step back; MicLaneError when there is none."""
-        return self._step(identifier, back=True)
-
-    def redo(self, identifier: str) -> State:
-        """Make the step again that was taken back last; MicLaneError when there is none."""
-        return self._step(identifier, back=False)
-
-    def rescue(self, identifier: str) -> State:
-        """Take steps of a session that cannot be read back until it can; MicLaneError where none of them helps."""
-        with self._locks[identifier], self.database.writing() as db:
-            row = self._row(db, identifier)
-            try:
-                tree = upgrade_document(json.loads(row.document))
-            except ValueError as error:
-                raise MicLaneError("its document is damaged, so its history cannot be gone back through") from error
-            position = row.position
-            while position:
-                step = db.get(StepRow, (identifier, position))
-                if step is None:
-                    break
-                apply_to_tree(tree, read_edits(step.inverses, step.document_version))
-                position -= 1
-                try:
-                    session = read_session(json.dumps(tree))
-                except UnreadableError:
-                    continue
-                forget_after(db, identifier, position)
-                write_next(db, identifier, row.version, position, session, [Set(path="lanes")])
-                return self._commit(db, identifier, session)
-        raise MicLaneError("no earlier state of it can be read; take its newest backup")
-
-    def history(self, identifier: str, most: int = 200) -> list[StepRow]:
-        """The newest steps, newest first, those that have been taken back among them."""
-        with self.database.reading() as db:
-            query = select(StepRow).where(StepRow.session_id == identifier).order_by(StepRow.position.desc())
-            return list(db.scalars(query.limit(most)))
-
-    def go_to(self, identifier: str, position: int) -> State:
-        """Take steps back, or make them again, until so many can be undone."""
-        with self._locks[identifier]:
-            state = self.get(identifier)
-            if not 0 <= position <= state.steps + state.ahead:
-                raise MicLaneError(f"there is no step {position}")
-            while state.steps != position:
-                state = self._step(identifier, back=position < state.steps)
-            return state
-
-    def built_on(self, identifier: str, position: int) -> list[StepRow]:
-        """The steps after one that touch what it has set, the oldest first: it cannot be taken back without them."""
-        state = self.get(identifier)
-        with self.database.reading() as db:
-            query = select(StepRow).where(StepRow.session_id == identifier, StepRow.position <= state.steps)
-            rows = list(db.scalars(query.where(StepRow.position >= position).order_by(StepRow.position)))
-        if not rows or rows[0].position != position:
-            raise MicLaneError(f"there is no step {position}")
-        reached = read_edits(rows[0].edits, rows[0].document_version)
-        found = []
-        for row in rows[1:]:
-            edits = read_edits(row.edits, row.document_version)
-            if touches(reached, edits):
-                found.append(row)
-                reached += edits
-        return found
-
-    def undo_alone(self, identifier: str, position: int) -> State:
-        """Take back one step of the history, with those that were built on it, as a step of its own."""
-        with self._locks[identifier]:
-            built = self.built_on(identifier, position)
-            with self.database.reading() as db:
-                row = db.get(StepRow, (identifier, position))
-            if row is None:
-                raise MicLaneError(f"there is no step {position}")
-            edits = [e for r in [*reversed(built), row] for e in read_edits(r.inverses, r.document_version)]
-            return self.edit(identifier, edits, None, label=f"without “{row.label}”"[:400], follow=False)
 
     def _keep(
         self, state: State, done: Applied, asked: list[Edit], gesture: str, token: str, label: str = ""
@@ -334,33 +219,6 @@ class SessionStore:
             self._held[state.id] = after
         self.changed(after.id, after.version)
         return after
-
-    def _step(self, identifier: str, back: bool) -> State:
-        way = "undo" if back else "redo"
-        with self._locks[identifier]:
-            for _ in range(_TRIES):
-                state = self.get(identifier)
-                with self.database.reading() as db:
-                    step = db.get(StepRow, (identifier, state.steps + (0 if back else 1)))
-                if step is None:
-                    raise MicLaneError(f"there is nothing to {way}")
-                edits = read_edits(step.inverses if back else step.edits, step.document_version)
-                try:
-                    done = apply(state.session, edits)
-                except MicLaneError as error:
-                    raise MicLaneError(
-                        f"“{step.label}” cannot be {way[:-1] if not back else 'und'}one: {error}"
-                    ) from error
-                with self.database.writing() as db:
-                    position = state.steps + (-1 if back else 1)
-                    if not write_next(db, identifier, state.version, position, done.session, edits):
-                        continue
-                    there, again = as_json(edits), as_json(done.inverses)  # the exact way back, whatever wrote it first
-                    kept = {"edits": again if back else there, "inverses": there if back else again}
-                    kept |= {"session": identifier, "gesture": ""}
-                    db.execute(AGAIN, {**kept, "at": step.position, "document_version": DOCUMENT_VERSION})
-                    return self._commit(db, identifier, done.session)
-        raise ConflictError("this session is being changed from elsewhere all the time; try again")
 
     def _mark(self, identifier: str, deleted: str) -> None:
         with self._locks[identifier], self.database.writing() as db:

@@ -9,7 +9,7 @@ from ..core.mix.chain import read_session
 from ..core.mix.document import Session
 from ..core.mix.edits import new_id
 from .database import Database
-from .sessions import State
+from .state import State
 from .tables import SnapshotRow, now
 
 MOST_NAME, MOST_NOTE = 120, 4000

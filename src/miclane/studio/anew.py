@@ -17,7 +17,7 @@ from ..core.stages.deess import Balanced
 from ..core.stages.eq import Eq
 from ..core.stages.gate import Gate
 from ..core.stages.tune import Tune
-from ..store.sessions import State
+from ..store.state import State
 from .beginnings import start_edits
 from .sibilants import begin_edits
 from .studio import Studio

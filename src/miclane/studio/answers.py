@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..core.engine.render import Cancel
+from ..core.engine.giving_way import Cancel
 from ..core.measure.hearing import louder_lu
 from ..core.measure.phrases import Span
 from ..core.measure.pocket import WANTED, Need, make_pocket, needs, smallest
@@ -16,7 +16,7 @@ from ..core.stages.base import Key
 from ..core.stages.duck import Duck
 from ..core.stages.eq import Band, Eq
 from ..core.units import show_value
-from ..store.sessions import State
+from ..store.state import State
 from .fitting import Fit, fit
 from .studio import Studio
 

@@ -5,7 +5,8 @@ from pathlib import Path
 from ..core.mix.document import Session
 from ..core.mix.edits import Edit, Set
 from ..core.mix.members import free_name
-from ..store.sessions import State, Unreadable
+from ..store.sessions import Unreadable
+from ..store.state import State
 from .importing import USUAL_BUS, Role, file_title
 from .phrasing import phrases_anew
 from .studio import Studio, find_lane

@@ -8,7 +8,7 @@ from ..core.measure.thresholds import Spread, after, begin, makeup_db
 from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import Path, find_stage
 from ..core.stages.base import Stage
-from ..store.sessions import State
+from ..store.state import State
 from .studio import Studio
 
 _LEAST_DB = 0.05

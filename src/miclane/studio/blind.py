@@ -17,7 +17,7 @@ from ..core.mix.alternatives import alternative_of, differences
 from ..core.mix.edits import new_id
 from ..core.mix.sections import SONG
 from ..core.units import amplitude
-from ..store.sessions import State
+from ..store.state import State
 from ..store.tables import HearingRow, now
 from .graphs import Hear
 from .studio import Studio

@@ -10,7 +10,7 @@ from ..core.mix.document import Return, Session
 from ..core.mix.edits import Edit, Set
 from ..core.mix.links import copy_edits
 from ..core.stages.duck import Duck
-from ..store.sessions import State
+from ..store.state import State
 from .studio import Studio
 
 

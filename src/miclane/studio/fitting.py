@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..core.engine.builder import Builder
+from ..core.engine.giving_way import Cancel, give_way
 from ..core.engine.graph import Graph
-from ..core.engine.render import Cancel, give_way
 from ..core.engine.stream import stream
 from ..core.errors import UnknownPlaceError
 from ..core.measure.clarity import LISTENING_DB_SPL, Clear, clarity_of
@@ -18,7 +18,7 @@ from ..core.measure.masking import Masked, Stands, masking, stand_over
 from ..core.measure.phrases import Span
 from ..core.mix.document import Lane, Phrase
 from ..core.mix.voices import voices_of
-from ..store.sessions import State
+from ..store.state import State
 from .recent import Recent
 from .studio import Studio
 

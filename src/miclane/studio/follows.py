@@ -7,7 +7,8 @@ from functools import partial
 import numpy as np
 
 from ..core.engine.builder import Builder
-from ..core.engine.render import Cancel, Renderer
+from ..core.engine.giving_way import Cancel
+from ..core.engine.render import Renderer
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError
 from ..core.measure.makeup import makeup_edits

@@ -7,7 +7,7 @@ from ..core.engine.graph import Graph
 from ..core.errors import UnknownPlaceError
 from ..core.mix.paths import place_of
 from ..core.mix.voices import voices_of
-from ..store.sessions import State
+from ..store.state import State
 from .recent import Recent
 
 Hear = Literal["lane", "vocals", "mix", "return", "dry"]

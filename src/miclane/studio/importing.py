@@ -7,7 +7,7 @@ from typing import Any, Literal
 from ..core.measure.prepare import phrases_and_breaths
 from ..core.mix.document import Session, Sound, usual_buses
 from ..core.mix.edits import Insert, new_id
-from ..store.sessions import State
+from ..store.state import State
 from .studio import Studio
 
 Role = Literal["lead", "backing", "music"]

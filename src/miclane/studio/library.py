@@ -10,7 +10,7 @@ from ..core.mix.pasting import copied_chain, of_no_take
 from ..core.mix.paths import find_path
 from ..core.mix.swapping import KEEPS, How, keeps_as_file, put_chain
 from ..store.chains import Kept
-from ..store.sessions import State
+from ..store.state import State
 from .passes import passes_of_lane
 from .studio import Studio
 

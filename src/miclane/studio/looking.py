@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.engine.render import Range
+from ..core.engine.range import Range
 from ..core.measure.phrases import Span
 from ..core.measure.reduction import Share, share_of_work
 from ..core.measure.stages import read_stage
@@ -12,7 +12,7 @@ from ..core.mix.document import flat_stages
 from ..core.mix.paths import Path, find_path, place_of
 from ..core.stages.base import Stage
 from ..core.stages.multiband import Multiband
-from ..store.sessions import State
+from ..store.state import State
 from .graphs import Hear
 from .studio import Studio
 

@@ -14,7 +14,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass, field
 from enum import IntEnum
 
-from ..core.engine.render import Cancel
+from ..core.engine.giving_way import Cancel
 
 
 class Urgency(IntEnum):

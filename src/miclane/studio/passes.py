@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from ..core.engine.render import Cancel
+from ..core.engine.giving_way import Cancel
 from ..core.measure.pocket import WANTED
 from ..core.measure.take import Take
 from ..core.mix.document import Lane
@@ -10,7 +10,7 @@ from ..core.mix.voices import voices_of
 from ..core.passes.aims import Aim, trails
 from ..core.passes.order import PassId
 from ..core.passes.trail import Rise, Trail
-from ..store.sessions import State
+from ..store.state import State
 from .fitting import clarity_along, fit_of, mean_clarity
 from .studio import Studio
 

@@ -8,7 +8,7 @@ from ..core.mix.document import Lane
 from ..core.mix.edits import Edit, Set
 from ..core.stages.ride import Ride
 from ..core.stages.trim import Trim
-from ..store.sessions import State
+from ..store.state import State
 from .studio import Studio
 
 _SUNG_LUFS, _MOST_DB = -70.0, 24.0

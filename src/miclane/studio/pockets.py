@@ -8,7 +8,7 @@ from ..core.measure.hearing import HOP_S
 from ..core.mix.document import Bus, Lane, Return
 from ..core.mix.paths import find_path, path_names, placed_stages
 from ..core.stages.eq import Band, Eq
-from ..store.sessions import State
+from ..store.state import State
 from .studio import Studio
 
 _OPEN_SHARE = 0.9  # of its depth, at which a pocket is open

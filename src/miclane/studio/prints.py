@@ -13,12 +13,12 @@ import structlog
 from sqlalchemy import delete, select
 
 from ..core.cues import phrases_of
-from ..core.engine.render import Cancel
+from ..core.engine.giving_way import Cancel
 from ..core.errors import CancelledError, MicLaneError, UnknownPlaceError
 from ..core.mix.edits import new_id
 from ..core.print_targets import find_target, left_out
 from ..core.printing import PrintRequest, peaks_dbfs, print_session, sounds_of
-from ..store.sessions import State
+from ..store.state import State
 from ..store.tables import PrintRow
 from .recent import Recent
 from .report import report_of

@@ -5,13 +5,14 @@ from functools import partial
 
 import numpy as np
 
+from ..core.engine.giving_way import Cancel
 from ..core.engine.graph import Gains, Graph
-from ..core.engine.render import Cancel, Range
+from ..core.engine.range import Range
 from ..core.measure.loudness import true_peak_dbtp
 from ..core.mix.document import Bus, Lane, Return, Session
 from ..core.stages.limiter import Limiter
 from ..core.units import SILENT_DB
-from ..store.sessions import State
+from ..store.state import State
 from .recent import Recent
 from .studio import Studio
 

@@ -10,7 +10,7 @@ from ..core.mix.local import told_of
 from ..core.mix.paths import Path, find_path, path_names
 from ..core.stages.base import Key, Settings, Stage, applies, rule_of
 from ..core.units import show_value
-from ..store.sessions import State
+from ..store.state import State
 from .looking import stations
 from .studio import Studio
 

@@ -14,7 +14,7 @@ from ..core.mix.paths import Path, find_stage
 from ..core.stages.apart import Apart
 from ..core.stages.deess import Balanced, Deess
 from ..core.units import SILENT_DB
-from ..store.sessions import State
+from ..store.state import State
 from .graphs import Hear
 from .looking import path_range, sound_of
 from .studio import Studio

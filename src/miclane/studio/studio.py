@@ -15,7 +15,9 @@ import numpy as np
 from ..core.engine.budget import Budget
 from ..core.engine.builder import Builder
 from ..core.engine.cache import MEMORY_BYTES, RenderStore
-from ..core.engine.render import Cancel, Gate, Range, Renderer, give_way
+from ..core.engine.giving_way import Cancel, Gate, give_way
+from ..core.engine.range import Range
+from ..core.engine.render import Renderer
 from ..core.engine.states import States
 from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
@@ -33,9 +35,10 @@ from ..store.chains import ChainStore
 from ..store.database import Database
 from ..store.files import sweep_parts
 from ..store.folder import FolderLock, prepare_folder
-from ..store.sessions import SessionStore, State
+from ..store.sessions import SessionStore
 from ..store.snapshots import SnapshotStore
 from ..store.sounds import SoundStore
+from ..store.state import State
 from .follows import Follows
 from .graphs import BandAlone, Graphs, Hear, SongVariant, Variant, looked_at
 from .order import WANTED

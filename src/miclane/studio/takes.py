@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from ..core.engine.giving_way import Cancel
 from ..core.engine.graph import Graph
-from ..core.engine.render import Cancel, Renderer
+from ..core.engine.render import Renderer
 from ..core.engine.stream import stream
 from ..core.measure.events import find_sibilants
 from ..core.measure.loudness import integrated_lufs, weighted_power

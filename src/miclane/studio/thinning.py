@@ -14,7 +14,7 @@ from ..core.mix.paths import find_path, placed_stages
 from ..core.stages.compressor import Compressor
 from ..core.stages.eq import Eq
 from ..core.units import SILENT_DB, show_value
-from ..store.sessions import State
+from ..store.state import State
 from .studio import Studio
 
 THIRD, FIFTH = 2 ** (4 / 12), 2 ** (7 / 12)

@@ -10,7 +10,7 @@ from ..core.mix.document import Lane
 from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import Path, find_stage
 from ..core.stages.tune import SungNote, Tune
-from ..store.sessions import State
+from ..store.state import State
 from .studio import Studio
 
 

@@ -15,7 +15,7 @@ from ..core.mix.document import Session
 from ..core.mix.edits import new_id
 from ..core.stages.impulse import Impulse
 from ..store.chains import Kept
-from ..store.sessions import State
+from ..store.state import State
 from ..store.tables import HearingRow, SessionRow, SnapshotRow, StepRow, now
 from ..store.writing import read_edits
 from .archive_members import Found, called_so, read_members

@@ -12,7 +12,7 @@ from fastapi import APIRouter
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
 
-from ..core.engine.render import give_way
+from ..core.engine.giving_way import give_way
 from ..studio.order import STAND_ASIDE, URGENCY, Urgency
 
 _LATER = ThreadPoolExecutor(4, "later", give_way)

@@ -6,7 +6,7 @@ from fastapi import Depends, Query, Request
 
 from ..core.errors import MicLaneError
 from ..core.mix.sections import Where
-from ..store.sessions import State
+from ..store.state import State
 from ..studio.graphs import Hear
 from ..studio.studio import Studio
 

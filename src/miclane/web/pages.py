@@ -14,7 +14,7 @@ from ..core.ears import told
 from ..core.mix.places import bounds_of
 from ..core.stages.base import EDGES_APART, Settings, Stage, applies, rule_of
 from ..core.units import FORMATS, note_name, show_time, show_value
-from ..store.sessions import State
+from ..store.state import State
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")
 templates.env.autoescape = True  # of every suffix: pictures are put into pages as they come

@@ -6,23 +6,21 @@ what lies upstream and its render serves again. The result depends on the reques
 """
 
 import os
-import sys
-import threading
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
 from typing import TypeVar
 
 import numpy as np
 
-from ..errors import CancelledError
 from .budget import Budget
 from .cache import MEMORY_BYTES, Rendered, RenderStore
+from .giving_way import Cancel, Gate, give_way
 from .graph import Graph, Node
 from .in_step import InStep
-from .node import BLOCK, Trace, Worker, check_sound, joined, put_together, run_stage
+from .node import BLOCK, Worker, check_sound, put_together, run_stage
+from .range import Range
 from .states import States
 
 T = TypeVar("T")
@@ -31,105 +29,6 @@ HORIZON = 8192
 STATES_BEFORE = 3 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
 PREVIEW_RUN_IN_S = (0.4, 0.7)
 _RUN_INS_S = (2.0, 3.0, 4.0, 6.0, 8.0, 12.0, 16.0, 24.0, 32.0)
-
-
-class Cancel:
-    """A flag that makes work in progress give up; it is up as well while a parent's is."""
-
-    def __init__(self, *parents: "Cancel") -> None:
-        self._event = threading.Event()
-        self._parents = parents
-
-    def set(self) -> None:
-        """Ask for it."""
-        self._event.set()
-
-    def is_set(self) -> bool:
-        """Whether it has been asked for, here or of a parent."""
-        return self._event.is_set() or any(parent.is_set() for parent in self._parents)
-
-    def check(self) -> None:
-        """Raise CancelledError when asked for."""
-        if self.is_set():
-            raise CancelledError("overtaken by something newer")
-
-
-class Gate:
-    """Lets what will be heard at once go before what can wait."""
-
-    def __init__(self) -> None:
-        self._urgent = 0
-        self._lock = threading.Lock()
-        self._open = threading.Event()
-        self._open.set()
-
-    @contextmanager
-    def urgent(self) -> Iterator[None]:
-        """While this is held, whoever asks to `pass_through` waits."""
-        with self._lock:
-            self._urgent += 1
-            self._open.clear()
-        try:
-            yield
-        finally:
-            with self._lock:
-                self._urgent -= 1
-                if not self._urgent:
-                    self._open.set()
-
-    def pass_through(self) -> None:
-        """Wait for the urgent, for a second at the most."""
-        self._open.wait(1.0)
-
-
-@dataclass
-class Range:
-    """A rendered range: the sound of the target, and every node before it by its key; picks are made when asked for."""
-
-    start: int
-    audio: np.ndarray
-    nodes: Mapping[str, Rendered]
-    graph: Graph
-
-    @property
-    def stop(self) -> int:
-        """Frame after the last."""
-        return self.start + self.audio.shape[1]
-
-    def has(self, key: str) -> bool:
-        """Whether a node was rendered, or all that is heard of a pick."""
-        return all(k in self.nodes for _, k in self._heard(key))
-
-    def cut(self, key: str, start: int | None = None, stop: int | None = None) -> np.ndarray:
-        """Sound of a node over the range, or over a part of it."""
-        start, stop = self.start if start is None else start, self.stop if stop is None else stop
-        node, heard = self.graph.nodes.get(key), self._heard(key)
-        if node is not None and node.gains and key not in self.nodes:  # a sum that was made of less
-            parts = [self.cut(k, start, stop) for k in node.inputs]
-            return put_together(node, parts, start, stop - start)
-        if len(heard) == 1:
-            return self.nodes[heard[0][1]].cut(start, stop)
-        assert node is not None and node.picks is not None
-        picks = node.picks.only(tuple(k for k, _ in heard))
-        return picks.mixed([self.nodes[k].cut(start, stop) for _, k in heard], start, node.channels)
-
-    def trace(self, key: str) -> Trace | None:
-        """Trace of a stage's node, None where there is none; of a pick what is heard of its inputs' traces."""
-        heard = self._heard(key)
-        found = [self.nodes[k].trace if k in self.nodes else None for _, k in heard]
-        if len(heard) == 1 and key == heard[0][1]:
-            return found[0]
-        picks = self.graph.nodes[key].picks
-        assert picks is not None
-        there = [(picks.stretches(k), t) for (k, _), t in zip(heard, found, strict=True) if k not in picks.untraced]
-        return joined([(where, trace) for where, trace in there if trace is not None])
-
-    def _heard(self, key: str) -> list[tuple[int, str]]:
-        """The node itself, or the inputs of a pick of which something is heard here, with their numbers."""
-        node = self.graph.nodes.get(key)
-        if key in self.nodes or node is None or node.picks is None:
-            return [(0, key)]
-        return [(k, node.inputs[k]) for k in node.picks.over(self.start, self.stop)]
 
 
 @dataclass(frozen=True)
@@ -342,9 +241,3 @@ def _run_in_s(nodes: list[Node], held: Collection[str]) -> float:
         memory[node.key] = 0.0 if node.key in held else min(node.memory_s, 2.0) + before
     longest = memory[nodes[-1].key]
     return min(longest, PREVIEW_RUN_IN_S[0 if longest < 2 else 1])
-
-
-def give_way() -> None:
-    """Let every thread that answers at once have the processor before this one, where the system knows how."""
-    if sys.platform == "linux":
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)

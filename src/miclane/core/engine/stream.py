@@ -13,9 +13,10 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
+from .giving_way import Cancel
 from .graph import Graph, Node
 from .node import BLOCK, Worker, check_sound, put_together
-from .render import Cancel, Piece, SoundReader, plan
+from .render import Piece, SoundReader, plan
 from .states import States
 
 CHUNK = BLOCK

@@ -7,7 +7,7 @@ import numpy as np
 
 from ...core.mix.document import Lane, Phrase
 from ...core.stages.trim import Trim
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.studio import Studio
 from .paths import shorten
 

@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 from ...core.mix.edits import Edit, Set
 from ...core.mix.members import bus_edits, copy_edits, removal_edits
 from ...core.tonality import parse_key
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.arranging import copy_session, replace_take, role_edits
 from ...studio.importing import Role
 from ...studio.studio import Studio

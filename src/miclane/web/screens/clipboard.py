@@ -11,7 +11,7 @@ from ...core.mix.chain import read_chain
 from ...core.mix.edits import Remove
 from ...core.mix.pasting import Pasted, copied_chain, paste_sends, paste_stages
 from ...core.mix.paths import find_path, placed_stages
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.studio import Studio
 from ..hands import Router
 from ..opened import Here

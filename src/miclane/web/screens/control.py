@@ -17,7 +17,7 @@ from ...core.mix.document import flat_stages
 from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.compressor import Compressor
 from ...core.stages.limiter import Limiter
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.beginnings import match_edits, noticed_edits, start_edits
 from ...studio.graphs import Hear
 from ...studio.looking import in_and_out, path_range, share_of

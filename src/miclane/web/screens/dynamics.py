@@ -6,7 +6,7 @@ import numpy as np
 from fastapi import Request
 from fastapi.responses import Response
 
-from ...core.engine.render import Range
+from ...core.engine.range import Range
 from ...core.measure.stages import read_stage
 from ...core.mix.document import flat_stages
 from ...core.mix.paths import Path, find_path, find_stage

@@ -18,7 +18,7 @@ from ...core.mix.sections import SONG, Where, where_of
 from ...core.mix.together import spread
 from ...core.stages.eq import Eq
 from ...core.units import held, parse_value
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.graphs import Hear
 from ...studio.studio import Studio
 from ..drawing.eq import eq_paths

@@ -23,7 +23,7 @@ from ...core.stages.multiband import Multiband
 from ...core.stages.ride import Ride
 from ...core.stages.trim import Trim
 from ...core.stages.tune import Tune
-from ...store.sessions import State
+from ...store.state import State
 from ...studio import tuning
 from ...studio.graphs import Hear
 from ...studio.looking import path_range, sound_of

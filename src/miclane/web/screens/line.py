@@ -21,7 +21,7 @@ import structlog
 from fastapi import WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, Field, ValidationError
 
-from ...core.engine.render import Cancel
+from ...core.engine.giving_way import Cancel
 from ...core.errors import MicLaneError
 from ...studio.order import STAND_ASIDE, URGENCY, WANTED, Order, Urgency, Wish
 from ..hands import Router

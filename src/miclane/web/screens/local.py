@@ -18,7 +18,7 @@ from ...core.mix.sections import NEVER, stretches, where_of
 from ...core.stages.base import rule_of
 from ...core.stages.trim import Trim
 from ...core.units import show_time, show_value
-from ...store.sessions import State
+from ...store.state import State
 from ..hands import Router
 from ..opened import Here
 from ..pages import page

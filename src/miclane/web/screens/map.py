@@ -6,7 +6,7 @@ from fastapi import Request
 from fastapi.responses import HTMLResponse
 
 from ...core.stages.split import USES
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.studio import Studio
 from ..drawing.map import CONTROLS, JOIN, LAST, MIC, WIDE, lay_map
 from ..hands import Router

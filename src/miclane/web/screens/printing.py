@@ -16,7 +16,7 @@ from ...core.print_names import FIELDS, flat_path
 from ...core.print_targets import find_target, left_out
 from ...core.printing import Format, PrintRequest
 from ...core.units import SILENT_DB
-from ...store.sessions import State
+from ...store.state import State
 from ...store.tables import PrintRow
 from ...studio.archives import zipped
 from ...studio.importing import CEILING

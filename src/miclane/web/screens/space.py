@@ -6,7 +6,7 @@ import numpy as np
 from fastapi import Request
 from fastapi.responses import HTMLResponse, Response
 
-from ...core.engine.render import Range
+from ...core.engine.range import Range
 from ...core.impulses import MADE
 from ...core.measure.clearance import Held, clearance, held
 from ...core.measure.phrases import Span
@@ -16,7 +16,7 @@ from ...core.stages.base import Stage
 from ...core.stages.delay import Echo
 from ...core.stages.duck import Duck
 from ...core.units import show_value
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.ducking import return_of
 from ...studio.graphs import Hear
 from ...studio.studio import Studio

@@ -18,7 +18,7 @@ from ...core.mix.document import Lane
 from ...core.mix.words import MOST_BYTES, read_words, words_edits
 from ...core.stages.base import Stage
 from ...core.units import show_time
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.phrasing import phrases_anew, ride_edits, trim_edits
 from ...studio.studio import Studio, find_lane
 from ..hands import Router, measuring

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from ...core.errors import MicLaneError
 from ...core.mix.differing import Line, lines_between
 from ...core.mix.document import Session
-from ...store.sessions import State
+from ...store.state import State
 from ...studio.blind import Blind
 from ...studio.studio import Studio
 from ..hands import Router
