@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from sqlalchemy import func, insert, select
 from sqlalchemy.orm import Session as Db
 
-from ..core.errors import ConflictError, UnknownPlaceError, UnreadableError, UnusableChainError
+from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError, UnusableChainError
 from ..core.mix.chain import read_session
 from ..core.mix.document import Session, sounds_of
 from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
@@ -178,6 +178,17 @@ class SessionStore(Steps):
             if now.version != state.version:
                 return now
             return self._keep(now, apply(now.session, edits), [], gesture, "") or now
+
+    def undo_alone(self, identifier: str, position: int) -> State:
+        """Take back one step of the history, with those that were built on it, as a step of its own."""
+        with self._locks[identifier]:
+            built = self.built_on(identifier, position)
+            with self.database.reading() as db:
+                row = db.get(StepRow, (identifier, position))
+            if row is None:
+                raise MicLaneError(f"there is no step {position}")
+            edits = [e for r in [*reversed(built), row] for e in read_edits(r.inverses, r.document_version)]
+            return self.edit(identifier, edits, None, label=f"without “{row.label}”"[:400], follow=False)
 
     def _keep(
         self, state: State, done: Applied, asked: list[Edit], gesture: str, token: str, label: str = ""

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session as Db
 from ..core.errors import ConflictError, MicLaneError, UnreadableError
 from ..core.mix.chain import read_session
 from ..core.mix.document import Session
-from ..core.mix.edits import Edit, Set, apply, touches
+from ..core.mix.edits import Set, apply, touches
 from ..core.mix.plain import apply_to_tree
 from ..core.mix.upgrades import DOCUMENT_VERSION, upgrade_document
 from .database import Database
@@ -31,19 +31,6 @@ class Steps(ABC):
     @abstractmethod
     def get(self, identifier: str) -> State:
         """The newest state."""
-
-    @abstractmethod
-    def edit(
-        self,
-        identifier: str,
-        edits: list[Edit],
-        base: int | None = None,
-        gesture: str = "",
-        token: str = "",
-        label: str = "",
-        follow: bool = True,
-    ) -> State:
-        """Apply edits as a step."""
 
     @abstractmethod
     def _row(self, db: Db, identifier: str) -> SessionRow: ...
@@ -115,17 +102,6 @@ class Steps(ABC):
                 found.append(row)
                 reached += edits
         return found
-
-    def undo_alone(self, identifier: str, position: int) -> State:
-        """Take back one step of the history, with those that were built on it, as a step of its own."""
-        with self._locks[identifier]:
-            built = self.built_on(identifier, position)
-            with self.database.reading() as db:
-                row = db.get(StepRow, (identifier, position))
-            if row is None:
-                raise MicLaneError(f"there is no step {position}")
-            edits = [e for r in [*reversed(built), row] for e in read_edits(r.inverses, r.document_version)]
-            return self.edit(identifier, edits, None, label=f"without “{row.label}”"[:400], follow=False)
 
     def _step(self, identifier: str, back: bool) -> State:
         way = "undo" if back else "redo"

@@ -5,6 +5,7 @@ for one serves the other.
 """
 
 import hashlib
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ..stages.base import Stage
@@ -52,7 +53,9 @@ class Graph:
     places: dict[str, str] = field(default_factory=dict)
     variants: list[dict[str, str]] = field(default_factory=list)
     heard: Picks | None = None  # which of the variants, when
-    _run_ins: tuple[int, dict[str, float]] = field(default=(-1, {}), repr=False, compare=False)  # of so many nodes
+    _reach: tuple[int, dict[str, float], int] = field(
+        default=(-1, {}, 0), repr=False, compare=False
+    )  # of so many nodes
 
     def add(self, node: Node) -> str:
         """Add a node unless it is there; its key."""
@@ -107,7 +110,7 @@ class Graph:
         Stages in a row forget at the same time, so a path remembers as long as its longest stage and a share of the
         others. Whatever is to be heard, a node is run in alike, so that what was rendered for one serves the other.
         """
-        count, run_ins = self._run_ins
+        count, run_ins, _ = self._reach
         if count != len(self.nodes):
             after: dict[str, float] = {}
             run_ins = {}
@@ -117,15 +120,17 @@ class Graph:
                 run_ins[node.key] = mine = longer + _OVERLAP * shorter
                 for key in node.before:
                     after[key] = max(after.get(key, 0.0), mine)
-            self._run_ins = len(self.nodes), run_ins
+            self._reach = len(self.nodes), run_ins, max(_latencies(self.nodes.values()).values(), default=0)
         return run_ins
+
+    def latest(self) -> int:
+        """Latency of the longest path of all, in frames."""
+        self.run_ins()
+        return self._reach[2]
 
     def latency_to(self, target: str) -> int:
         """Latency of the longest path into `target`, in frames."""
-        latency: dict[str, int] = {}
-        for node in self.needed(target):
-            latency[node.key] = node.latency + max((latency[k] for k in node.before), default=0)
-        return latency[target]
+        return _latencies(self.needed(target))[target]
 
     def rings_on(self, target: str) -> tuple[float, float]:
         """How long `target` may sound on after its sounds have ended, and the longest silence in that, in seconds.
@@ -139,6 +144,14 @@ class Graph:
                 tail, pause = tail + max(node.stage.tail_s(), node.memory_s), pause + node.stage.pause_s()
             rest[node.key] = tail, pause
         return rest[target]
+
+
+def _latencies(nodes: Iterable[Node]) -> dict[str, int]:
+    """Latency of the longest path into each node, its own included; nodes stand in order, with all before them."""
+    found: dict[str, int] = {}
+    for node in nodes:
+        found[node.key] = node.latency + max((found[k] for k in node.before), default=0)
+    return found
 
 
 def summed(inputs: tuple[str, ...], gains: tuple[Gains, ...], channels: int) -> Node:

@@ -109,14 +109,14 @@ class Renderer:
     def spans(self, graph: Graph, target: str, start: int, stop: int) -> tuple[dict[str, int], int]:
         """The frame from which on each node must be run to have [start, stop) of the target exact, and the last of all.
 
-        All begin with a block of the song: states that are kept at the beginning of one are of the same frames
-        everywhere.
+        They are the same whatever the target is. All begin with a block of the song: states that are kept at the
+        beginning of one are of the same frames everywhere.
         """
         run_ins, starts = graph.run_ins(), {}
         for node in graph.needed(target):
             wanted = next((s for s in _RUN_INS_S if s >= run_ins[node.key]), run_ins[node.key])
             starts[node.key] = max(0, (start - round(wanted * graph.rate)) // BLOCK * BLOCK)
-        return starts, stop + max(1, -(-graph.latency_to(target) // HORIZON)) * HORIZON
+        return starts, stop + max(1, -(-graph.latest() // HORIZON)) * HORIZON
 
     def loop(self, graph: Graph, target: str, start: int, stop: int, cancel: Cancel | None = None) -> Range:
         """Frames [start, stop) of a node, as a print would have them to below −90 dBFS, with all traces."""
