@@ -8,9 +8,13 @@ from typing import Any
 import pytest
 from starlette.testclient import TestClient
 
+from miclane.core.audio import read_sound
+from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.mix.chain import read_chain
 from miclane.core.mix.local import seen_in
 from miclane.core.mix.sections import SONG, Where
+from miclane.core.process import process
+from miclane.demo.seed import SONG as TAKES
 from miclane.studio.library import measured_of, put_on
 from miclane.studio.ours import FOLDER, ours
 from miclane.studio.studio import Studio
@@ -152,6 +156,17 @@ def test_chains_of_our_own_ship_with_handles_and_stay_deleted(tmp_path: Path) ->
     assert names - {k.name for k in again.chains.all()} == {"Spoken"}
     assert again.chains.restore("ours-spoken").name == "Spoken"
     again.close()
+
+
+def test_chains_of_our_own_for_a_lead_leave_it_as_loud_as_it_came() -> None:
+    """Louder would be taken for better, and quieter for worse."""
+    clip = read_sound(TAKES / "lead.flac")
+    came = integrated_lufs(clip.audio, clip.rate)
+    for_lead = [one for one in ours() if one.made["path"] == "lead"]
+    assert len(for_lead) == 4
+    for one in for_lead:
+        treated, _ = process(clip.audio, clip.rate, one.chain)
+        assert abs(integrated_lufs(treated, clip.rate) - came) < 1.5, one.chain.name
 
 
 @pytest.mark.parametrize("name", ["clear-and-close", "crowd-of-voices"])
