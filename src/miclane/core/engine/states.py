@@ -117,7 +117,7 @@ class Copied:
             return kind([self.of(each) for each in thing])
         if kind is dict:
             return {key: self.of(value) for key, value in thing.items()}
-        new = object.__new__(kind)
+        new: Any = object.__new__(kind)
         inside = new.__dict__
         inside.update(thing.__dict__)
         shared = getattr(kind, "SHARED", ())
