@@ -53,9 +53,8 @@ class Graph:
     places: dict[str, str] = field(default_factory=dict)
     variants: list[dict[str, str]] = field(default_factory=list)
     heard: Picks | None = None  # which of the variants, when
-    _reach: tuple[int, dict[str, float], int] = field(
-        default=(-1, {}, 0), repr=False, compare=False
-    )  # of so many nodes
+    # of so many nodes: run-ins, and the latency of the longest path
+    _reach: tuple[int, dict[str, float], int] = field(default=(-1, {}, 0), repr=False, compare=False)
 
     def add(self, node: Node) -> str:
         """Add a node unless it is there; its key."""

@@ -71,6 +71,7 @@ def _gains(bands: tuple[Band, ...], rate: int) -> np.ndarray:
         if band.target != "stereo":
             gain = 10 ** (band_curve_db(band, rate) / 10)
             out *= np.stack([_share(band, gain, "side"), _share(band, gain, "middle")])
+    out.setflags(write=False)
     return out
 
 
