@@ -91,7 +91,11 @@ def clicked(page: Page, role: str, place: list[float]) -> None:
 
 
 def settle(page: Page) -> None:
-    until(page, "(document.body?.dataset.waiting ?? '0') === '0' && !document.querySelector('.htmx-request')")
+    """What was pressed is kept and drawn: what comes late would move what is pressed next from under the mouse."""
+    until(
+        page,
+        "(document.body?.dataset.waiting ?? '0') === '0' && !document.querySelector('.htmx-request, [aria-busy=true]')",
+    )
 
 
 def walk(page: Page, address: str, by_mouse: bool) -> tuple[int, list[str]]:

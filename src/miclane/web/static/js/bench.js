@@ -1,5 +1,6 @@
 // The bench: pictures that follow the sound, switches, choices, what is added and taken away.
 
+import { typingIn } from "./focus.js";
 import { on, say } from "./messages.js";
 import { change, picture, set, state, $, $$ } from "./session.js";
 import { measured, player } from "./player.js";
@@ -123,18 +124,18 @@ document.addEventListener("change", (event) => {
   if (select) set(select.dataset.select, select.value, { structure: true });
 });
 
-function rename(button) {
+/** @param {any} button @param {import("./focus.js").Typing | null} [begun] what was being typed as the bench was drawn anew */
+function rename(button, begun = null) {
   const input = document.createElement("input");
   input.className = "field-text";
   input.maxLength = 120;
   input.value = button.dataset.name;
   input.setAttribute("aria-label", "Name of the stage");
   button.replaceWith(input);
-  input.select();
-  let done = false;
+  typingIn(input, "#rename", begun);
   const finish = (keep) => {
-    if (done) return;
-    done = true;
+    if (!input.dataset.typing) return;
+    delete input.dataset.typing;
     if (keep && input.value !== button.dataset.name) set(`${bench().dataset.path}/name`, input.value.trim(), { structure: true });
     else input.replaceWith(button);
   };
@@ -145,6 +146,10 @@ function rename(button) {
   });
   input.addEventListener("blur", () => finish(true));
 }
+document.addEventListener("typing", (event) => {
+  const button = /** @type {Element} */ (event.target).closest("#rename");
+  if (button) rename(button, /** @type {CustomEvent} */ (event).detail);
+});
 
 export function showReadings(told) {
   for (const [id, { figure, says }] of Object.entries(told.stations)) {

@@ -31,6 +31,7 @@ const quoted = (element, name) => `[${name}="${CSS.escape(element.getAttribute(n
 export function again(element) {
   if (!element?.closest?.("#body, #layer, #fit-bench")) return "";
   if (element.id) return `#${CSS.escape(element.id)}`;
+  if (element.dataset.standsFor) return element.dataset.standsFor;
   const group = element.closest("[data-choice], [data-bool]");
   if (group && element.hasAttribute("data-value")) return `${quoted(group, group.hasAttribute("data-choice") ? "data-choice" : "data-bool")} ${quoted(element, "data-value")}`;
   for (const [one, name] of [[".station", "data-stage"], [".bar-group", "data-phrase"], [".pin", "data-band"], [".gap", "data-index"]]) {
@@ -40,6 +41,40 @@ export function again(element) {
   if (element.dataset.also) return `${quoted(element, "data-also")}${quoted(element, "data-lane")}`;
   const name = KNOWN_BY.find((a) => element.hasAttribute(a));
   return name ? quoted(element, name) : "";
+}
+
+/** Whether the hand is still where it is now, or nowhere: what comes late does not take the focus from where it has gone on to. */
+export function hand() {
+  const had = document.activeElement;
+  const back = again(had);
+  return () => {
+    const now = document.activeElement;
+    return !now || now === document.body || now === had || (back !== "" && again(now) === back);
+  };
+}
+
+/** @typedef {{ where: string, text: string, from: number, to: number }} Typing */
+
+/**
+ * A field that has taken the place of what stands at `where`, to be typed in; it does so again, with what was typed, when its part of
+ * the page is drawn anew. @param {HTMLInputElement} input @param {string} where @param {Typing | null} [begun]
+ */
+export function typingIn(input, where, begun) {
+  input.dataset.standsFor = where;
+  input.dataset.typing = "1";
+  if (begun) input.value = begun.text;
+  input.focus({ preventScroll: true });
+  if (begun) input.setSelectionRange(begun.from, begun.to);
+  else input.select();
+}
+
+/** What is being typed in such a field, just before it is taken away. @param {Element} box @returns {Typing | null} */
+export function typingOf(box) {
+  const input = $("[data-typing]", box);
+  if (!input) return null;
+  const where = input.dataset.standsFor;
+  delete input.dataset.typing; // that it goes is no end of the typing
+  return { where, text: input.value, from: input.selectionStart, to: input.selectionEnd };
 }
 
 /** A button whose work is under way is pressed once only, and keeps the focus; `over` when it has come to nothing. @param {Element} button */

@@ -1,6 +1,6 @@
 // Handles: rules that move several settings at once. Gathered by moving these, from where they stood to where they are left.
 
-import { once, over } from "./focus.js";
+import { hand, once, over } from "./focus.js";
 import { on } from "./messages.js";
 import { changedBy, picture, post, set, settled, state, toast, $, $$ } from "./session.js";
 
@@ -29,24 +29,29 @@ export function showGathering() {
 document.addEventListener("htmx:afterSettle", showGathering);
 on("changed", () => requestAnimationFrame(showGathering));
 
-async function begin(into = "", name = "") {
+/** @param {Element} pressed @param {string} [into] @param {string} [name] */
+async function begin(pressed, into = "", name = "") {
+  if (!once(pressed)) return;
+  const still = hand();
   await settled();
   const answer = await picture(`/s/${state.id}/handles/position?of=${encodeURIComponent($("#handles").dataset.path)}`);
-  if (!answer) return;
+  over(pressed);
+  if (!answer || !$("#gathering")) return;
   sessionStorage.setItem(key(), JSON.stringify({ ...(await answer.json()), into, name }));
   $("#gathering").reset();
   showGathering();
-  if (!into) $("#gathering [name=name]").focus();
+  if (!into && still()) $("#gathering [name=name]").focus();
 }
-function leave() {
+function leave(still = hand()) {
+  const free = still(); // before its form goes
   sessionStorage.removeItem(key());
   showGathering();
-  $("#gather")?.focus();
+  if (free) $("#gather")?.focus();
 }
 
 document.addEventListener("click", async (event) => {
   const target = event.target instanceof Element ? event.target : null;
-  if (target?.closest("#gather")) return void (begun()?.path === $("#handles").dataset.path ? leave() : begin());
+  if (target?.closest("#gather")) return void (begun()?.path === $("#handles").dataset.path ? leave() : begin($("#gather")));
   if (target?.closest("#gather-leave")) return void leave();
   const opener = target?.closest("[data-handle-open]");
   if (opener instanceof HTMLElement) {
@@ -54,7 +59,7 @@ document.addEventListener("click", async (event) => {
     return void showGathering();
   }
   const again = target?.closest("[data-handle-again]");
-  if (again instanceof HTMLElement) return void begin(again.dataset.handleAgain, $("[data-handle-name]", again.parentElement).value);
+  if (again instanceof HTMLElement) return void begin(again, again.dataset.handleAgain, $("[data-handle-name]", again.parentElement).value);
   const doing = target?.closest("[data-handle-do]");
   if (doing instanceof HTMLButtonElement && once(doing)) {
     await range(doing, { [doing.dataset.handleDo]: true });
@@ -67,11 +72,12 @@ document.addEventListener("submit", async (event) => {
   event.preventDefault();
   const gathering = begun();
   if (!gathering) return void leave();
+  const still = hand();
   await settled();
   const name = String(new FormData($("#gathering")).get("name"));
   const told = await post(`/s/${state.id}/handles/gather`, { path: gathering.path, position: gathering.position, into: gathering.into, name });
   if (!told) return;
-  leave();
+  leave(still);
   changedBy(told);
   toast("It is at 100 %, where you left the settings. Undo takes it back.");
 });

@@ -1,5 +1,6 @@
 // Phrases edited in the strip: ends dragged, split, joined, named, taken away; by mouse and by keyboard.
 
+import { hand } from "./focus.js";
 import { on } from "./messages.js";
 import { change, picture, state, toast, $ } from "./session.js";
 import { layout, loopPhrases } from "./strip.js";
@@ -167,7 +168,8 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     event.stopPropagation();
   };
-  const again = (what) => Promise.resolve(what).then(() => setTimeout(() => $(`.strip .phrase[data-index="${index}"]`)?.focus(), 60));
+  const still = hand();
+  const again = (what) => Promise.resolve(what).then(() => setTimeout(() => still() && $(`.strip .phrase[data-index="${index}"]`)?.focus(), 60));
   if (event.key === "F2") {
     stop();
     openBox(index);

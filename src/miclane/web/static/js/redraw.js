@@ -1,7 +1,7 @@
 // A part of the page drawn again: one request at a time, of those that wait only the newest; the focus stays where the hand is, and
 // what is being typed that nobody has yet.
 
-import { again, keep } from "./focus.js";
+import { again, keep, typingOf } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
 import { $, $$, seenAt, settled, state } from "./session.js";
@@ -65,9 +65,11 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
     before?.();
     const draft = typed(box, stays);
     const where = focus(again(document.activeElement));
+    const typing = typingOf(box);
     htmx.swap(box, text, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 });
     for (const { where: place, value, given } of draft) put($(place, box), value, given);
     after?.();
+    if (typing) $(typing.where)?.dispatchEvent(new CustomEvent("typing", { bubbles: true, detail: typing }));
     keep(...where);
     return mine === part.newest;
   });

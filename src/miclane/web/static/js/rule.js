@@ -1,5 +1,6 @@
 // The control for every number: drag, arrows, type, double-click for the default.
 
+import { hand, typingIn } from "./focus.js";
 import { on } from "./messages.js";
 import { set, typed, $, $$ } from "./session.js";
 
@@ -147,38 +148,48 @@ document.addEventListener("click", (event) => {
   if (event.target.closest(".rule-box .value")) type(ruleAt(event.target));
 });
 
-function type(rule) {
+/** @param {any} rule @param {import("./focus.js").Typing | null} [begun] what was being typed as its part was drawn anew */
+function type(rule, begun = null) {
   const field = $(".value", rule.parentElement);
   if (!field) return;
   const input = document.createElement("input");
   input.value = `${$(".number", field).textContent} ${$("small", field).textContent.trim().split(/\s+/)[0]}`.trim().replace("−", "-");
   input.setAttribute("aria-label", `${rule.getAttribute("aria-label")}, in ${rule.dataset.unit || "plain numbers"}`);
   field.replaceWith(input);
-  input.select();
-  let done = false;
-  const finish = async (keep) => {
-    if (done) return;
-    done = true;
+  const where = `.rule[data-path="${CSS.escape(rule.dataset.path)}"]`;
+  typingIn(input, where, begun);
+  const finish = async (keep, back = keep) => {
+    if (!input.dataset.typing) return;
+    delete input.dataset.typing;
     const text = input.value;
+    const still = hand();
     if (keep && text.trim()) {
       const told = await typed(rule.dataset.path, text);
-      if (!told) {
-        done = false;
-        input.focus();
+      if (!told && input.isConnected && still()) {
+        input.dataset.typing = "1"; // to be put right
         return;
       }
+      const free = still();
       input.replaceWith(field);
-      show(rule, told.value);
-    } else input.replaceWith(field);
-    rule.focus();
+      for (const one of new Set([rule, ...$$(where)])) show(one, told?.value ?? valueOf(one)); // it may have been drawn anew
+      if (free) rule.focus();
+    } else {
+      input.replaceWith(field);
+      show(rule, valueOf(rule)); // it may have moved meanwhile
+      if (back) rule.focus();
+    }
   };
   input.addEventListener("keydown", (event) => {
     event.stopPropagation();
-    if (event.key === "Enter") finish(true);
-    if (event.key === "Escape") finish(false);
+    if (event.key === "Enter" || event.key === "Tab") finish(true);
+    if (event.key === "Escape") finish(false, true);
   });
   input.addEventListener("blur", () => finish(false));
 }
+document.addEventListener("typing", (event) => {
+  const rule = /** @type {Element} */ (event.target).closest(".rule");
+  if (rule) type(rule, /** @type {CustomEvent} */ (event).detail);
+});
 
 // A change made elsewhere (a pin) moves the rules of the same settings.
 on("moved", ({ path, value }) => {

@@ -1,5 +1,6 @@
 // The Shelf: new sessions, and files dropped or chosen, sent one after another with their progress.
 
+import { hand } from "./focus.js";
 import { post, $ } from "./session.js";
 
 document.addEventListener("submit", async (event) => {
@@ -154,9 +155,10 @@ async function take(files) {
 // Something done to a session: the cards are drawn again, and what can be done with it next has the focus.
 async function doTo(what) {
   const [id, act] = what.split("/");
+  const still = hand();
   if (!(await post(`/sessions/${what}`))) return;
   await cards();
-  $(`[data-session-do="${CSS.escape(id)}/${act === "delete" ? "restore" : "copy"}"]`)?.focus();
+  if (still()) $(`[data-session-do="${CSS.escape(id)}/${act === "delete" ? "restore" : "copy"}"]`)?.focus();
 }
 async function cards() {
   const answer = await fetch("/", { headers: { accept: "text/html" } }).catch(() => null);

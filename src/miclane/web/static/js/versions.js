@@ -1,6 +1,6 @@
 // The Work screen: snapshots taken, compared, taken back; the history gone back and forth in.
 
-import { keep, once, over } from "./focus.js";
+import { hand, keep, once, over } from "./focus.js";
 import { changedBy, picture, post, state, sure, toast, $, $$ } from "./session.js";
 import { openBlind } from "./blind.js";
 import { register } from "./screens.js";
@@ -56,13 +56,14 @@ document.addEventListener("submit", async (event) => {
   if (event.target !== $("#snapshot-form")) return;
   event.preventDefault();
   const form = new FormData($("#snapshot-form"));
+  const still = hand();
   const told = await post(at("snapshots"), { name: form.get("name"), note: form.get("note") });
   if (!told) return;
   $("#snapshot-form").reset();
   toast(`“${told.name}” is kept.`);
   comparing.other = told.id;
   await again();
-  $("#snapshot-form input")?.focus();
+  if (still()) $("#snapshot-form input")?.focus();
 });
 document.addEventListener("change", async (event) => {
   if (event.target.matches?.("#compare-one, #compare-other")) {

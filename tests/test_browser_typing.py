@@ -1,0 +1,96 @@
+"""The hand that types or has gone on: nothing that comes late takes what it types, or the focus, away from it."""
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from browsing import LANE, all_kept, eventually, session_of, stage_of, until
+from miclane.core.mix.edits import Set
+
+pytestmark = pytest.mark.browser
+CLEAN = f"{LANE}?stage=clean"
+
+
+def elsewhere(page: Page, demo, fader: float) -> None:
+    """Another window changes the lane, and this one has drawn it."""
+    demo.studio.edit("salt-ferry", [Set(path="lanes/lead/fader_db", value=fader)])
+    version = demo.studio.sessions.get("salt-ferry").version
+    until(page, f"document.body.dataset.drawn >= {version}")
+
+
+def focused(page: Page) -> str:
+    return page.evaluate("document.activeElement.getAttribute('aria-label') ?? document.activeElement.id")
+
+
+def test_a_number_that_is_being_typed_stays_when_the_bench_is_drawn_anew(at, demo) -> None:
+    page = at(CLEAN)
+    page.get_by_role("slider", name="Frequency").focus()
+    page.keyboard.press("Enter")
+    page.keyboard.type("52")
+    elsewhere(page, demo, -1.0)
+    page.keyboard.type("0")
+    elsewhere(page, demo, -2.0)
+    page.keyboard.press("Enter")
+    eventually(page, lambda: stage_of(demo, "clean").bands[0].frequency_hz == 520)
+    expect(page.get_by_role("slider", name="Frequency")).to_be_focused()
+    expect(page.locator(".rule-box input")).to_have_count(0)
+
+
+def test_a_number_that_is_on_its_way_is_shown_though_the_bench_is_drawn_anew_meanwhile(at, demo) -> None:
+    page = at(CLEAN)
+    rule = page.get_by_role("slider", name="Frequency")
+    rule.focus()
+    page.keyboard.press("Enter")
+    page.keyboard.type("640")
+    page.evaluate(
+        """() => {
+          const enter = new KeyboardEvent("keydown", { key: "Enter", bubbles: true });
+          document.querySelector(".rule-box input").dispatchEvent(enter);
+          const bench = document.querySelector("#bench");
+          bench.innerHTML = bench.innerHTML; // as it was before
+        }"""
+    )
+    eventually(page, lambda: stage_of(demo, "clean").bands[0].frequency_hz == 640)
+    expect(rule).to_have_attribute("aria-valuenow", "640")
+
+
+def test_tab_keeps_what_was_typed_and_the_hand_goes_on(at, demo) -> None:
+    page = at(CLEAN)
+    page.get_by_role("slider", name="Frequency").focus()
+    page.keyboard.press("Enter")
+    page.keyboard.type("777")
+    page.keyboard.press("Tab")  # its rule
+    page.keyboard.press("Tab")
+    went = focused(page)
+    assert not went.startswith("Frequency")
+    eventually(page, lambda: stage_of(demo, "clean").bands[0].frequency_hz == 777)
+    expect(page.locator(".rule-box input")).to_have_count(0)
+    assert focused(page) == went
+
+
+def test_a_name_that_is_being_typed_stays_when_the_bench_is_drawn_anew(at, demo) -> None:
+    page = at(CLEAN)
+    page.locator("#rename").click()
+    page.keyboard.type("Less ")
+    elsewhere(page, demo, -1.0)
+    page.keyboard.type("mud")
+    assert stage_of(demo, "clean").name not in ("Less", "Less ")
+    page.keyboard.press("Enter")
+    eventually(page, lambda: stage_of(demo, "clean").name == "Less mud")
+
+
+@pytest.mark.parametrize("press", ["gather", "gather-leave"])
+def test_gathering_begins_and_ends_without_the_hand_that_has_gone_on(at, demo, press: str) -> None:
+    page = at(CLEAN)
+    page.evaluate("$ = (s) => document.querySelector(s); $('#gather').click(); $('[aria-label=Shape]').focus()")
+    expect(page.locator("#gathering")).to_be_visible()
+    expect(page.get_by_label("Shape")).to_be_focused()
+    if press == "gather":
+        page.get_by_role("slider", name="Frequency").press("ArrowRight")
+        all_kept(page)
+        page.locator("#gathering [name=name]").fill("Mud")
+        page.evaluate("$('#gathering').requestSubmit(); $('[aria-label=Shape]').focus()")
+        eventually(page, lambda: "Mud" in [h.name for h in session_of(demo).lane("lead").handles])
+    else:
+        page.locator("#gather-leave").click()
+    expect(page.locator("#gathering")).to_be_hidden()
+    expect(page.get_by_label("Shape") if press == "gather" else page.locator("#gather")).to_be_focused()
