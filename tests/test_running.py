@@ -18,12 +18,14 @@ import httpx
 import numpy as np
 import pytest
 import soundfile
+from jinja2 import DictLoader, Environment
 
 from conftest import RATE, noise
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Set
 from miclane.store.database import KEPT_BACKUPS, Database
 from miclane.studio.studio import Studio
+from miclane.web.pages import Compiled
 from program import miclane
 
 
@@ -414,3 +416,32 @@ def test_a_kill_loses_nothing_of_what_was_compared(tmp_path: Path) -> None:
         assert [web.post("/s/song/undo").status_code for _ in range(4)] == [200, 200, 200, 422]
         assert web.get("/s/song/alternatives").json() == []
         stopped(server)
+
+
+def test_a_start_waits_for_nothing_of_scipy(tmp_path: Path) -> None:
+    code = """
+import sys
+from pathlib import Path
+from miclane.web.app import create_app, close_app
+close_app(create_app(Path(sys.argv[1])))
+print([n for n in ("scipy.fft", "scipy.ndimage", "scipy.signal", "scipy.linalg", "scipy.stats") if n in sys.modules])
+"""
+    told = subprocess.run([sys.executable, "-c", code, str(tmp_path)], capture_output=True, text=True, check=True)
+    assert told.stdout.split("\n")[-2] == "[]"
+
+
+def test_templates_are_compiled_once_and_where_nothing_can_be_kept_each_time(tmp_path: Path) -> None:
+    kept, compiled = tmp_path / "kept", []
+
+    def shown() -> str:
+        env = Environment(loader=DictLoader({"a": "{{ 1 + 1 }}"}), bytecode_cache=Compiled(kept))
+        compile_ = env.compile
+        env.compile = lambda *args, **how: (compiled.append(args[1]), compile_(*args, **how))[1]
+        return env.get_template("a").render()
+
+    assert [shown(), shown()] == ["2", "2"]
+    assert compiled == ["a"]
+    kept = tmp_path / "a file"
+    kept.write_text("")
+    assert [shown(), shown()] == ["2", "2"]
+    assert compiled == ["a", "a", "a"]

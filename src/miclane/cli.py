@@ -11,7 +11,7 @@ from typing import Annotated, Literal, NoReturn
 import typer
 
 from .core.errors import MicLaneError
-from .memory import keep_memory_together
+from .memory import keep_memory_together, search_seldom
 from .options import Data, default_data
 from .serving import warm_first
 
@@ -227,6 +227,7 @@ def main() -> None:
     """Entry: errors in one plain line, exit status 2 for unusable input."""
     from . import batching, keeping, serving, upkeep
 
+    search_seldom()
     for commands in (serving, upkeep, keeping, batching):
         commands.add_to(app)
     try:

@@ -5,6 +5,7 @@ import gc
 
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8  # mallopt(3)
 _LARGE_BYTES = 4 << 20
+_OFTEN = gc.get_threshold()
 
 
 def give_back_memory() -> None:
@@ -18,6 +19,17 @@ def give_back_memory() -> None:
 def keep_memory_together(heaps: int = 1) -> None:
     """Have all threads share so few heaps: what one has freed is there for the others."""
     _set({_ARENA_MAX: heaps})
+
+
+def search_seldom() -> None:
+    """Have Python look for unused objects a hundredth as often: what is loaded stays, and it took a third of that."""
+    gc.set_threshold(100 * _OFTEN[0], *_OFTEN[1:])
+
+
+def search_as_usual() -> None:
+    """The same as often as it does of itself, but no more through what is there by now."""
+    gc.freeze()
+    gc.set_threshold(*_OFTEN)
 
 
 def forget_what_stays() -> None:

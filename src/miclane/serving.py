@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from .core.errors import CancelledError, MicLaneError, UnusableDataError
-from .memory import forget_what_stays, give_back_memory, keep_memory_together
+from .memory import forget_what_stays, give_back_memory, keep_memory_together, search_as_usual
 from .options import Data, default_data
 
 if TYPE_CHECKING:
@@ -145,6 +145,7 @@ def _run(
     _later(5.0, forget_what_stays, studio)
     _later(20.0, lambda: tidy(studio), studio)
     sys.setswitchinterval(SWITCH_S)
+    search_as_usual()
     give_back_memory()
     keep_memory_together(2)
     _rest_when_idle(studio)

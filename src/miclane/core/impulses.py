@@ -11,6 +11,7 @@ from functools import lru_cache
 import numpy as np
 
 from .errors import UnknownPlaceError
+from .late import butter, sosfilt
 
 Finder = Callable[[str, int], np.ndarray | None]
 finders: list[Finder] = []
@@ -64,7 +65,6 @@ MADE = {
 def made(name: str, rate: int) -> np.ndarray:
     """One of the three, (2, frames) at a rate, its energy 1 in the mean of both sides."""
     import soxr  # loaded when wanted: a start of the program should not wait for them
-    from scipy.signal import butter, sosfilt
 
     what, base = MADE[name], 48000
     n = round(1.25 * max(what.decays_s) * base)

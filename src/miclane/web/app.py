@@ -51,7 +51,7 @@ def create_app(
     app.state.printer.told = app.state.foreman.printed
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
     for module in screens.found():
-        app.include_router(module.router)
+        app.router.routes.extend(module.router.routes)  # as they are: to include a router builds each a second time
     app.add_middleware(Faults)  # the last one added stands outermost
     app.add_middleware(Bounded)
     if keeper is not None:

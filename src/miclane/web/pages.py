@@ -1,5 +1,6 @@
 """Templates and what all pages have in common."""
 
+from contextlib import suppress
 from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
@@ -8,7 +9,8 @@ from typing import Any, Literal, get_args, get_origin
 from fastapi import Request
 from fastapi.responses import HTMLResponse
 from fastapi.templating import Jinja2Templates
-from jinja2 import StrictUndefined
+from jinja2 import FileSystemBytecodeCache, StrictUndefined
+from jinja2.bccache import Bucket
 
 from ..core.ears import told
 from ..core.mix.places import bounds_of
@@ -16,8 +18,29 @@ from ..core.stages.base import EDGES_APART, Settings, Stage, applies, rule_of
 from ..core.units import FORMATS, note_name, show_time, show_value
 from ..store.state import State
 
+_COMPILED = Path(__file__).parent / "__pycache__"  # where Python keeps the modules of this folder too
+
+
+class Compiled(FileSystemBytecodeCache):
+    """Templates as they were compiled by an earlier start; where nothing can be kept, each start compiles its own."""
+
+    def __init__(self, folder: Path = _COMPILED) -> None:
+        super().__init__(str(folder), "%s.template")
+        self.folder = folder
+
+    def load_bytecode(self, bucket: Bucket) -> None:
+        with suppress(OSError):
+            super().load_bytecode(bucket)
+
+    def dump_bytecode(self, bucket: Bucket) -> None:
+        with suppress(OSError):
+            self.folder.mkdir(exist_ok=True)
+            super().dump_bytecode(bucket)
+
+
 templates = Jinja2Templates(Path(__file__).parent / "templates")
 templates.env.autoescape = True  # of every suffix: pictures are put into pages as they come
+templates.env.bytecode_cache = Compiled()
 templates.env.undefined = StrictUndefined
 templates.env.filters["note_of"] = lambda stage: stage.note_shown()
 templates.env.trim_blocks = templates.env.lstrip_blocks = True

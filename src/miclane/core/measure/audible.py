@@ -5,7 +5,8 @@ Introduction to the Psychology of Hearing, ch. 3); bands of a third of an octave
 """
 
 import numpy as np
-from scipy.fft import rfft
+
+from ..late import rfft
 
 BANDS_HZ = tuple(float(f) for f in 1000 * 2.0 ** (np.arange(-9, 13) / 3))
 HEARD_DB, BANDS, SHARE = -4.0, 2, 0.1

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.fft import rfft
 
+from ..late import maximum_filter1d, rfft
 from .levels import runs
 from .sides import voice_in
 
@@ -89,7 +89,6 @@ def sibilant_balance(audio: np.ndarray, rate: int) -> SibilantBalance:
     sung = sung + 0.5 * between
     voice = decibels(smooth(voiced, np.ones(20)))
     past, ahead = round(PAST_S / _HOP_S), round(AHEAD_S / _HOP_S)
-    from scipy.ndimage import maximum_filter1d  # loaded when wanted: a start should not wait for it
 
     around = maximum_filter1d(voice, past + ahead + 1, origin=(past - ahead) // 2, mode="constant", cval=-200.0)
     return SibilantBalance(hops.hop, decibels(smooth(air, short)), decibels(smooth(sung, short)), around, hops)

@@ -3,8 +3,8 @@
 from functools import lru_cache
 
 import numpy as np
-from scipy.fft import fft, rfft
 
+from ..late import fft, rfft
 from .loudness import k_weighting
 
 HOP_S = 0.02

@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
-from scipy.ndimage import uniform_filter1d
 
+from ..late import uniform_filter1d
 from .clarity import IMPORTANCE, LISTENING_DB_SPL, sung_frames
 from .hearing import ERB_EDGES_HZ, ERBS_HZ, NOTHING, THIRDS_HZ, erb_number
 from .phrases import Span

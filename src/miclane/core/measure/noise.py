@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.fft import rfft
 
+from ..late import rfft
 from .levels import band_level_db, hop_frames, mean_squares, middle_of, runs
 from .phrases import Span
 

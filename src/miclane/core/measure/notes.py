@@ -9,10 +9,10 @@ import itertools
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.ndimage import median_filter
 
 from ..errors import NothingThereError
 from ..kernels.partition import partition
+from ..late import median_filter
 from ..stages.base import Stage
 from ..stages.tune import SungNote, Tune, Unsure
 from .levels import runs

@@ -1,8 +1,8 @@
 """Fundamental frequency by the cumulative mean normalised difference (YIN; de Cheveigné & Kawahara, JASA 2002)."""
 
 import numpy as np
-from scipy.fft import irfft, rfft
 
+from ..late import irfft, rfft
 from .levels import middle_of, runs
 
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1200.0, 0.01

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.fft import rfft
 
+from ..late import cho_solve, rfft, solve_triangular
 from .levels import middle_of, runs
 
 LOW_HZ, HIGH_HZ = 190.0, 4000.0
@@ -124,8 +124,6 @@ def _near(distance: np.ndarray, width: float, power: float) -> np.ndarray:
 
 def _weigh(covariance: np.ndarray, level_db: np.ndarray, bells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Numerator and denominator of the gain of each bell (points, candidates) by generalised least squares."""
-    from scipy.linalg import solve_triangular  # half a second to load, which a start need not wait for
-
     root = np.linalg.cholesky(covariance)
     y = solve_triangular(root, level_db - level_db.mean(), lower=True, check_finite=False)
     x = solve_triangular(root, bells, lower=True, check_finite=False)
@@ -180,8 +178,6 @@ def _from_notes(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndar
 @lru_cache(maxsize=4)
 def _notes(f0_bytes: bytes, frames: int, rate: int) -> _Notes | None:
     """What follows from the pitch alone, and so is the same for a take and for whatever was done to it."""
-    from scipy.linalg import cho_solve  # half a second to load, which a start need not wait for
-
     points = _harmonics(np.frombuffer(f0_bytes), frames, rate)
     if points is None:
         return None

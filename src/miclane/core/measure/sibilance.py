@@ -5,8 +5,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.fft import rfft
 
+from ..late import rfft
 from ..stages.deess import Balanced, Deess, DeessProcessor
 from ..stages.plosive import Plosive
 from .events import AIR_HZ, SHARP, VOICE_HZ, Sibilant, find_sibilants, sibilant_balance

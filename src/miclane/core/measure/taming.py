@@ -3,8 +3,8 @@
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, median_filter, uniform_filter1d
 
+from ..late import maximum_filter1d, median_filter, uniform_filter1d
 from ..stages.tame import BANDS_HZ, LOUD_DB, PER_OCTAVE, LinePoint, Tame, TameProcessor, Told
 from .pitch import track_pitch
 from .rings import pick_rings, ring_curve

@@ -10,6 +10,7 @@ import numpy as np
 from pydantic import Field
 
 from ..kernels.echoes import moving
+from ..late import lfilter
 from .base import Stage, rule, setting
 from .processor import Delay, Processor
 from .wet import both_sides
@@ -41,8 +42,6 @@ class ChorusProcessor(Processor):
         stereo = both_sides(x)
         middle = np.ascontiguousarray(stereo.mean(axis=0))
         if s.works == "widener":
-            from scipy.signal import lfilter  # a start of the program should not wait for it
-
             side, self.made = lfilter(self.maker, np.ones(1), middle, zi=self.made)
             side *= s.mix * s.spread
             late = self.delay.process(stereo)

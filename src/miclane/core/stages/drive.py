@@ -7,6 +7,7 @@ import numpy as np
 
 from ..kernels.oversampling import DELAY, oversampler
 from ..kernels.shaping import HARD, TAPE, TUBE, bend, drive, shaped
+from ..late import lfilter
 from .base import Stage, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
@@ -70,7 +71,6 @@ class DriveProcessor(Processor):
 
 def _smoothed(x: np.ndarray, coefficient: float, state: float) -> tuple[np.ndarray, float]:
     """One pole over (n,) from a state; the result and the state after it."""
-    from scipy.signal import lfilter
 
     y, end = lfilter([coefficient], [1.0, coefficient - 1.0], x, zi=[(1.0 - coefficient) * state])
     return y, float(end[0] / (1.0 - coefficient)) if coefficient < 1 else float(y[-1])

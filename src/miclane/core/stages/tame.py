@@ -14,6 +14,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from ..kernels.taming import excess_of_harmonics, excess_of_spectra, held_over, pitch_of
+from ..late import irfft, maximum_filter1d, rfft, uniform_filter1d
 from ..readings import StageReading
 from .base import Key, Settings, Stage, rule, setting
 from .processor import Processor, one_pole
@@ -120,8 +121,6 @@ class TameProcessor(Processor):
     def excess_of(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Of windows (m, size): excess (m, bands) in dB, whether that is known there or only between two harmonics
         (m, bands), and the level of each window in dB (m,)."""
-        from scipy.fft import irfft, rfft  # a start of the program should not wait for it
-
         spectra = rfft(frames * self.window, axis=1)
         power = (spectra.real**2 + spectra.imag**2) / (self.window @ self.window)
         level = 10 * np.log10(power.mean(axis=1) + 1e-20)
@@ -138,8 +137,6 @@ class TameProcessor(Processor):
 
     def _through(self, came: np.ndarray, cuts: np.ndarray, count: int) -> np.ndarray:
         """The frames of `count` hops from the one we are in on, through cuts (count + 1, bands)."""
-        from scipy.fft import irfft, rfft
-
         s, size, hop = self.settings, self.size, self.hop
         y = np.array(came[:, size : size + count * hop])
         works = cuts.max(axis=1) > _LEAST_DB
@@ -166,8 +163,6 @@ class TameProcessor(Processor):
 
     def _responses(self, cuts: np.ndarray) -> np.ndarray:
         """Filters of minimum phase (m, bins) that cut by so many dB at the bands."""
-        from scipy.fft import irfft, rfft
-
         db = np.take(cuts, self.between, axis=1)
         db += self.share * np.take(np.diff(cuts, axis=1), self.between, axis=1)
         cepstrum = irfft(db * (-np.log(10) / 20), axis=1)
@@ -244,8 +239,6 @@ class Tame(Stage):
         wide = round((1 - self.sharpness) * PER_OCTAVE / 6)
         if not wide:
             return cut
-        from scipy.ndimage import maximum_filter1d, uniform_filter1d
-
         best = maximum_filter1d(cut, 2 * wide + 1, axis=1, mode="constant")
         return np.maximum(uniform_filter1d(best, 2 * wide + 1, axis=1, mode="constant"), 0.0)
 

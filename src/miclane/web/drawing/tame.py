@@ -3,8 +3,8 @@
 from typing import Any
 
 import numpy as np
-from scipy.signal import butter, sosfiltfilt
 
+from ...core.late import butter, sosfiltfilt
 from ...core.measure.taming import sticking
 from ...core.stages.tame import BANDS_HZ, HIGH_HZ, LOW_HZ, LinePoint, Tame
 from .paths import path_of
