@@ -9,6 +9,7 @@ import pytest
 from playwright.sync_api import Page
 
 import miclane.web
+from browsing import LANE, until
 
 pytestmark = pytest.mark.browser
 SOURCE = Path(miclane.web.__file__).parent / "static" / "js" / "worklet.js"
@@ -93,3 +94,68 @@ def test_a_piece_of_what_is_being_changed_stays_as_loud_until_all_of_it_is_known
     assert held == pytest.approx([0.4, 0.4], abs=1e-5)
     assert exact == pytest.approx(0.375, abs=1e-5)
     assert most < 0.001  # no click where it becomes known
+
+
+def test_pieces_that_lie_over_one_another_are_heard_as_the_newest_and_what_was_cut_is_silent(played) -> None:
+    levels, room = played(
+        """const part = (offset, n, level) => player.take({ type: "data", variant: "treated", version: 1, first: 0, last: 48000, offset, left: flat(n, level), right: flat(n, level) });
+        part(0, 20000, 0.1); part(5000, 3000, 0.2); part(7000, 6000, 0.3); part(19000, 29000, 0.4); part(4000, 500, 0.5);
+        player.take({ type: "cut", variant: "treated", from: 30000, to: 40000 });
+        const take = player.takes.treated.takes[0];
+        const at = (k) => { take.read(k); return take.l; };
+        return [[0, 3999, 4000, 4499, 4500, 5000, 6999, 7000, 12999, 13000, 18999, 19000, 29999, 30000, 39999, 40000, 47999, 48000].map((k) => Math.round(10 * at(k))),
+          [take.room(0), take.room(30000), take.covers(40000, 48000), take.pieces.reduce((sum, p) => sum + p.to - p.from, 0)]];"""
+    )
+    assert levels == [1, 1, 5, 5, 1, 2, 2, 3, 3, 1, 1, 4, 4, 0, 0, 4, 4, 0]
+    assert room == [30000, 0, True, 38000]
+
+
+def test_nothing_is_made_for_sound_while_it_plays(played) -> None:
+    """Pieces are kept as they come: the audio thread makes no array of its own, and copies none."""
+    made = played(
+        """const coming = Array.from({ length: 12 }, (_, k) => [flat(48000, k / 20), flat(48000, k / 20)]);
+        put(0, 0, 48000, 0.5); player.take({ type: "play", at: 0 }); blocks(4);
+        const out = [flat(128, 0), flat(128, 0)];
+        let made = 0;
+        const Real = Float32Array;
+        globalThis.Float32Array = class extends Real { constructor(...a) { super(...a); made += a[0]?.buffer || a[0] instanceof ArrayBuffer ? 0 : 1; } };
+        coming.forEach(([left, right], k) => {
+          player.take({ type: "data", variant: "treated", version: k + 2, first: 0, last: 48000, offset: 0, left, right });
+          for (let n = 0; n < 30; n++) player.process([], [out]);
+        });
+        globalThis.Float32Array = Real;
+        return [made, player.takes.treated.takes[0].pieces[0].left === coming[11][0]];"""
+    )
+    assert made == [0, True]
+
+
+def test_of_a_song_the_worklet_holds_what_lies_near_the_playhead(at, demo) -> None:
+    page = at(LANE)
+    page.keyboard.press("3")
+    page.keyboard.press("l")
+    until(page, "miclane.player.first === 0 && miclane.player.last === miclane.state.frames")
+    page.keyboard.press("Space")
+    until(page, "miclane.player.playing && miclane.player.starved === false")
+    page.evaluate(
+        """() => {
+          const port = miclane.player.node.port, send = port.postMessage.bind(port);
+          window.held = new Set(); // hundredths of a second of the song that the worklet has anything of
+          port.postMessage = (m, more) => {
+            const [from, to] = [m.offset ?? m.from, m.to ?? m.offset + m.left?.length].map((at) => Math.floor(at / 480));
+            for (let k = from; k < to; k++) m.type === "data" ? held.add(k) : m.type === "cut" && held.delete(k);
+            return send(m, more);
+          };
+        }"""
+    )
+    seconds = page.evaluate("miclane.player.last / 48000")
+    for place in (0.2, 0.8, 0.5, 0.9, 0.05, 0.7, 0.2):
+        page.keyboard.press("Space")
+        page.evaluate(
+            "(at) => { miclane.player.at = at; miclane.player.waited_ms = 0; }", round(place * seconds * 48000)
+        )
+        page.keyboard.press("Space")
+        until(page, "miclane.player.waited_ms > 0 && miclane.player.starved === false")
+        page.wait_for_timeout(1500)
+        assert page.evaluate("held.size") < 3000
+        assert page.evaluate("miclane.player.starved") is False
+    assert 500 < page.evaluate("held.size") < 3000 < 100 * seconds

@@ -5,7 +5,9 @@ import { state, toast } from "./session.js";
 import { give, heardAs, measured, orderNow, player, stop } from "./player.js";
 import { address, matched, parted } from "./fetching.js";
 
-const BUFFER_S = 10;
+const BUFFER_S = 10; // so far ahead of the playhead
+const BEHIND_S = 12; // and so far behind it: the worklet never holds more, however long the song is
+const SLACK_S = 3;
 let flows = []; // what is streaming, or has streamed, of the whole song: the side, from, to
 
 // The whole song streams from where it is heard on, some seconds ahead of the playhead.
@@ -64,8 +66,27 @@ export function jump() {
   keepFlowing();
 }
 
+const letGo = (as, from, to) => player.node?.port.postMessage({ type: "cut", variant: as, from, to });
+
+// What has streamed and lies far from the playhead is kept no longer; it streams again where it is wanted again.
+function keepNear() {
+  const [behind, slack] = [player.at - BEHIND_S * state.rate, SLACK_S * state.rate];
+  const ahead = player.at + (BUFFER_S + SLACK_S) * state.rate;
+  flows = flows.filter((run) => {
+    if (run.live || (run.to > behind && run.from < ahead)) return true;
+    letGo(run.as, run.from, run.to);
+    return false;
+  });
+  for (const run of flows) {
+    if (run.from > behind - slack || run.to < behind) continue;
+    letGo(run.as, run.from, Math.floor(behind));
+    run.from = Math.floor(behind);
+  }
+}
+
 // Whatever is about to be heard must be on its way: the side listened to, and the beginning once the end is near.
 export function keepFlowing() {
+  keepNear();
   for (let at = player.at, found; at < player.last && at - player.at < 2 * state.rate; at = found.to) {
     found = flowAt(player.variant, at);
     if (!found) flow(player.variant, at);

@@ -1,44 +1,57 @@
 // Plays a range of the song: newest sound where it has arrived, the one before elsewhere, 10 ms crossfades between.
 
+// Sound of one version, in the pieces in which it came: nothing is copied or made on this thread but what says where they lie.
 class Take {
-  constructor(version, length) {
+  constructor(version) {
     this.version = version;
-    this.left = new Float32Array(length);
-    this.right = new Float32Array(length);
-    this.have = [];
+    this.pieces = []; // {from, to, left, right}, in order, none over another
+    this.here = null; // the one that is being read
+    this.l = 0;
+    this.r = 0;
     this.aim = null; // what it is turned by to be as loud as what it is compared with; null: as its side is
     this.gain = null; // and is, just now
   }
 
-  put(offset, left, right) {
-    const n = Math.min(left.length, this.left.length - offset);
-    if (n <= 0) return;
-    this.left.set(left.subarray(0, n), offset);
-    this.right.set(right.subarray(0, n), offset);
-    this.have.push([offset, offset + n]);
-    this.have.sort((a, b) => a[0] - b[0]);
-    const merged = [this.have[0]];
-    for (const [a, b] of this.have.slice(1)) {
-      const last = merged[merged.length - 1];
-      if (a <= last[1]) last[1] = Math.max(last[1], b);
-      else merged.push([a, b]);
-    }
-    this.have = merged;
+  put(from, left, right) {
+    this.cut(from, from + left.length);
+    const at = this.pieces.findIndex((p) => p.from > from);
+    this.pieces.splice(at < 0 ? this.pieces.length : at, 0, { from, to: from + left.length, left, right });
   }
 
-  covers(from, to) {
-    const end = Math.min(to, this.left.length);
-    return this.have.some(([a, b]) => a <= from && b >= end);
+  // what lies there goes: something newer comes in its place, or it is no longer wanted
+  cut(from, to) {
+    if (!this.pieces.some((p) => p.from < to && p.to > from)) return;
+    this.pieces = this.pieces.flatMap((p) => {
+      if (p.from >= to || p.to <= from) return [p];
+      return [this.part(p, p.from, from), this.part(p, to, p.to)].filter((part) => part !== null);
+    });
+    this.here = null;
+  }
+
+  part(p, from, to) {
+    if (from >= to) return null;
+    return { from, to, left: p.left.subarray(from - p.from, to - p.from), right: p.right.subarray(from - p.from, to - p.from) };
   }
 
   // how many frames from `at` on are there
   room(at) {
-    const found = this.have.find(([a, b]) => a <= at && b > at);
-    return found ? found[1] - at : 0;
+    let end = at;
+    for (const p of this.pieces) {
+      if (p.from <= end && p.to > end) end = p.to;
+    }
+    return end - at;
   }
 
-  get whole() {
-    return this.covers(0, this.left.length);
+  covers(from, to) {
+    return this.room(from) >= to - from;
+  }
+
+  // the frame at `at`, as l and r; silence where there is none
+  read(at) {
+    let p = this.here;
+    if (!p || at < p.from || at >= p.to) this.here = p = this.pieces.find((one) => at >= one.from && at < one.to) ?? null;
+    this.l = p ? p.left[at - p.from] : 0;
+    this.r = p ? p.right[at - p.from] : 0;
   }
 }
 
@@ -85,6 +98,7 @@ class Player extends AudioWorkletProcessor {
     else if (m.type === "stop") this.playing = false;
     else if (m.type === "variant") this.variant = m.name;
     else if (m.type === "gain") this.gain[m.name] = m.value;
+    else if (m.type === "cut") for (const take of this.takes[m.variant]?.takes ?? []) take.cut(m.from, m.to);
     else if (m.type === "forget") {
       delete this.takes[m.variant];
       delete this.weights[m.variant];
@@ -97,22 +111,22 @@ class Player extends AudioWorkletProcessor {
     let take = pair.takes.find((t) => t.version === m.version);
     if (!take) {
       if (pair.takes.length && pair.takes[0].version > m.version) return;
-      take = new Take(m.version, this.last - this.first);
-      const whole = pair.takes.find((t) => t.whole); // is heard wherever none of the newer ones has come
+      take = new Take(m.version);
+      const whole = pair.takes.find((t) => this.whole(t)); // is heard wherever none of the newer ones has come
       pair.takes = [take, ...pair.takes.filter((t, k) => k < 2 || t === pair.current || t === pair.from || t === whole)];
     }
-    take.put(m.offset - this.first, m.left, m.right);
+    take.put(m.offset, m.left, m.right);
     if (typeof m.gain === "number") take.aim = m.gain;
     else if (m.hold && take.aim === null && pair.current) take.aim = this.held(pair.current, m);
   }
 
   // what keeps a piece as loud as it was before it was changed, until it is known how loud all of it is
   held(before, m) {
-    const from = m.offset - this.first;
-    if (!before.covers(from, from + m.left.length) || before.gain === null) return null;
+    if (!before.covers(m.offset, m.offset + m.left.length) || before.gain === null) return null;
     let [old, fresh] = [0, 0];
     for (let k = 0; k < m.left.length; k++) {
-      old += before.left[from + k] ** 2 + before.right[from + k] ** 2;
+      before.read(m.offset + k);
+      old += before.l ** 2 + before.r ** 2;
       fresh += m.left[k] ** 2 + m.right[k] ** 2;
     }
     if (!(old > 1e-9 && fresh > 1e-9)) return before.gain;
@@ -130,46 +144,57 @@ class Player extends AudioWorkletProcessor {
     return take.gain;
   }
 
+  whole(take) {
+    return take.covers(this.first, this.last);
+  }
+
+  // whether a take has what comes next, up to the end of the range
+  has(take, frames) {
+    return take.covers(this.at, Math.min(this.at + frames, this.last));
+  }
+
   // once a block: the newest take that has what comes next is faded to
-  choose(pair, i) {
+  choose(pair) {
     if (pair.weight < 1) return;
-    const wanted = pair.takes.find((t) => t.covers(i, i + 128 + this.fade)) ?? pair.takes.find((t) => t.covers(i, i + 128));
+    const wanted = pair.takes.find((t) => this.has(t, 128 + this.fade)) ?? pair.takes.find((t) => this.has(t, 128));
     if (!wanted || wanted === pair.current) return;
     pair.from = pair.current;
     pair.current = wanted;
     pair.weight = pair.from ? 0 : 1;
-    pair.step = 1 / Math.max(16, Math.min(this.fade, pair.from?.room(i) ?? 0)); // over before the old one ends
-    if (wanted.whole) pair.takes = pair.takes.filter((t) => t.version >= wanted.version);
+    pair.step = 1 / Math.max(16, Math.min(this.fade, pair.from?.room(this.at) ?? 0)); // over before the old one ends
+    if (this.whole(wanted)) pair.takes = pair.takes.filter((t) => t.version >= wanted.version);
     if (this.told !== wanted.version) {
       this.told = wanted.version;
       this.port.postMessage({ type: "heard", version: wanted.version });
     }
   }
 
-  // one frame of a variant
-  read(pair, i, named) {
+  // the frame at the playhead of a variant
+  read(pair, named) {
     if (!pair?.current) {
       this.silent();
       return;
     }
     const { current, from } = pair;
     const gain = this.turned(current, named);
-    this.l = gain * current.left[i];
-    this.r = gain * current.right[i];
+    current.read(this.at);
+    this.l = gain * current.l;
+    this.r = gain * current.r;
     if (from) {
       const w = pair.weight;
       const share = w * w * (3 - 2 * w); // without corners
       const before = this.turned(from, named);
-      this.l = share * this.l + (1 - share) * before * from.left[i];
-      this.r = share * this.r + (1 - share) * before * from.right[i];
+      from.read(this.at);
+      this.l = share * this.l + (1 - share) * before * from.l;
+      this.r = share * this.r + (1 - share) * before * from.r;
       pair.weight = Math.min(1, w + pair.step);
       if (pair.weight >= 1) pair.from = null;
     }
   }
 
   ready(name) {
-    const i = this.at - this.first;
-    return this.takes[name]?.current?.covers(i, i + 128) ?? false;
+    const take = this.takes[name]?.current;
+    return take ? this.has(take, 128) : false;
   }
 
   // what is heard is measured; then the loudspeaker gets nothing over full scale, and nothing that is no number
@@ -202,7 +227,7 @@ class Player extends AudioWorkletProcessor {
     if (this.playing) {
       for (const name of names) {
         const pair = this.takes[name];
-        if (pair && (name === this.variant || this.weights[name] > 0)) this.choose(pair, this.at - this.first);
+        if (pair && (name === this.variant || this.weights[name] > 0)) this.choose(pair);
       }
     }
     // the side asked for is heard once it is there; with no sound at all the playhead waits
@@ -219,7 +244,6 @@ class Player extends AudioWorkletProcessor {
       let l = 0;
       let r = 0;
       if (this.playing || this.amplitude > 0) {
-        const i = this.at - this.first;
         for (const name of names) {
           const wanted = name === this.side ? 1 : 0;
           let w = this.weights[name] ?? (name === "treated" ? 1 : 0);
@@ -227,7 +251,7 @@ class Player extends AudioWorkletProcessor {
           else if (w > wanted) w = Math.max(wanted, w - step);
           this.weights[name] = w;
           if (w > 0) {
-            this.read(this.takes[name], i, this.gain[name] ?? 1);
+            this.read(this.takes[name], this.gain[name] ?? 1);
             l += w * this.l;
             r += w * this.r;
           }
