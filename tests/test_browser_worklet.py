@@ -129,7 +129,7 @@ def test_nothing_is_made_for_sound_while_it_plays(played) -> None:
     assert made == [0, True]
 
 
-def test_of_a_song_the_worklet_holds_what_lies_near_the_playhead(at, demo) -> None:
+def test_of_a_song_the_worklet_holds_no_more_than_it_may(at, demo) -> None:
     page = at(LANE)
     page.keyboard.press("3")
     page.keyboard.press("l")
@@ -148,14 +148,14 @@ def test_of_a_song_the_worklet_holds_what_lies_near_the_playhead(at, demo) -> No
         }"""
     )
     seconds = page.evaluate("miclane.player.last / 48000")
-    for place in (0.2, 0.8, 0.5, 0.9, 0.05, 0.7, 0.2):
+    for place in (0.2, 0.8, 0.55, 0.35, 0.9, 0.05, 0.65, 0.45, 0.2):
         page.keyboard.press("Space")
         page.evaluate(
             "(at) => { miclane.player.at = at; miclane.player.waited_ms = 0; }", round(place * seconds * 48000)
         )
         page.keyboard.press("Space")
         until(page, "miclane.player.waited_ms > 0 && miclane.player.starved === false")
-        page.wait_for_timeout(1500)
-        assert page.evaluate("held.size") < 3000
+        page.wait_for_timeout(2000)
+        assert page.evaluate("held.size") < 4600
         assert page.evaluate("miclane.player.starved") is False
-    assert 500 < page.evaluate("held.size") < 3000 < 100 * seconds
+    assert 500 < page.evaluate("held.size") < 4600 < 100 * seconds

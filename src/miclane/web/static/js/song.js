@@ -6,14 +6,15 @@ import { give, heardAs, measured, orderNow, player, stop } from "./player.js";
 import { address, matched, parted } from "./fetching.js";
 
 const BUFFER_S = 10; // so far ahead of the playhead
-const BEHIND_S = 12; // and so far behind it: the worklet never holds more, however long the song is
+const BEHIND_S = 12; // and so far behind it
+const KEPT_S = 40; // so much in all: the worklet holds no more, however long the song is
 const SLACK_S = 3;
 let flows = []; // what is streaming, or has streamed, of the whole song: the side, from, to
 
 // The whole song streams from where it is heard on, some seconds ahead of the playhead.
 export async function flow(variant, from) {
   const as = heardAs(variant);
-  const run = { as, from, to: from, live: true, control: new AbortController() };
+  const run = { as, from, to: from, live: true, used: performance.now(), control: new AbortController() };
   flows.push(run);
   const generation = orderNow();
   const { signal } = run.control;
@@ -66,27 +67,39 @@ export function jump() {
   keepFlowing();
 }
 
-const letGo = (as, from, to) => player.node?.port.postMessage({ type: "cut", variant: as, from, to });
+// The worklet forgets what lies there, unless another of what streamed lies over it.
+function letGo(as, from, to) {
+  let parts = [[from, to]];
+  for (const run of flows.filter((other) => other.as === as)) {
+    parts = parts.flatMap(([a, b]) => [[a, Math.min(b, run.from)], [Math.max(a, run.to), b]]).filter(([a, b]) => a < b);
+  }
+  for (const [a, b] of parts) player.node?.port.postMessage({ type: "cut", variant: as, from: a, to: b });
+}
 
-// What has streamed and lies far from the playhead is kept no longer; it streams again where it is wanted again.
-function keepNear() {
-  const [behind, slack] = [player.at - BEHIND_S * state.rate, SLACK_S * state.rate];
-  const ahead = player.at + (BUFFER_S + SLACK_S) * state.rate;
-  flows = flows.filter((run) => {
-    if (run.live || (run.to > behind && run.from < ahead)) return true;
+// Of what has streamed so much is kept, however long the song is: what lies near the playhead, then what was played last.
+function keepSome() {
+  const [behind, ahead] = [player.at - BEHIND_S * state.rate, player.at + (BUFFER_S + SLACK_S) * state.rate];
+  for (const run of flows) if (run.live || (run.from <= player.at && player.at < run.to)) run.used = performance.now();
+  let over = flows.reduce((sum, run) => sum + run.to - run.from, 0) - KEPT_S * state.rate;
+  const far = flows.filter((run) => !run.live && (run.to <= behind || run.from >= ahead));
+  for (const run of far.sort((a, b) => a.used - b.used)) {
+    if (over <= 0) return;
+    over -= run.to - run.from;
+    flows.splice(flows.indexOf(run), 1);
     letGo(run.as, run.from, run.to);
-    return false;
-  });
+  }
   for (const run of flows) {
-    if (run.from > behind - slack || run.to < behind) continue;
-    letGo(run.as, run.from, Math.floor(behind));
+    if (over <= SLACK_S * state.rate || run.from >= behind || run.to <= behind) continue;
+    const before = run.from;
     run.from = Math.floor(behind);
+    over -= run.from - before;
+    letGo(run.as, before, run.from);
   }
 }
 
 // Whatever is about to be heard must be on its way: the side listened to, and the beginning once the end is near.
 export function keepFlowing() {
-  keepNear();
+  keepSome();
   for (let at = player.at, found; at < player.last && at - player.at < 2 * state.rate; at = found.to) {
     found = flowAt(player.variant, at);
     if (!found) flow(player.variant, at);
