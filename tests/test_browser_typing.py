@@ -1,9 +1,9 @@
-"""The hand that types or has gone on: nothing that comes late takes what it types, or the focus, away from it."""
+"""The hand that types, drags or has gone on: nothing that comes late takes from it what it holds, or the focus."""
 
 import pytest
 from playwright.sync_api import Page, expect
 
-from browsing import LANE, all_kept, eventually, session_of, stage_of, until
+from browsing import LANE, all_kept, eventually, place_of, session_of, stage_of, until
 from miclane.core.mix.edits import Set
 
 pytestmark = pytest.mark.browser
@@ -94,3 +94,59 @@ def test_gathering_begins_and_ends_without_the_hand_that_has_gone_on(at, demo, p
         page.locator("#gather-leave").click()
     expect(page.locator("#gathering")).to_be_hidden()
     expect(page.get_by_label("Shape") if press == "gather" else page.locator("#gather")).to_be_focused()
+
+
+def test_a_rule_that_is_dragged_goes_on_as_it_is_drawn_anew(at, demo) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    rule = page.get_by_role("slider", name="Threshold")
+    place = place_of(rule.locator("svg"))
+    x, y = place["x"] + place["width"] / 2, place["y"] + place["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 20, y, steps=3)
+    all_kept(page)
+    page.evaluate("window.old = document.querySelector('.rule[aria-label=Threshold]')")
+    elsewhere(page, demo, -1.0)
+    until(page, "!window.old.isConnected")
+    page.mouse.move(x + 60, y, steps=3)
+    all_kept(page)
+    shown = float(rule.get_attribute("aria-valuenow"))
+    assert shown == stage_of(demo, "peaks").threshold_db
+    page.mouse.up()
+    page.mouse.move(x - 60, y, steps=3)  # it is let go of
+    all_kept(page)
+    assert stage_of(demo, "peaks").threshold_db == shown
+
+
+def test_a_trim_that_is_dragged_goes_on_as_it_is_drawn_anew(at, demo) -> None:
+    page = at(f"{LANE}?stage=trim")
+    bar = page.get_by_role("slider", name="Trim of Salt ferry push through the black")
+    place = place_of(bar.locator(".hit"))
+    x, y = place["x"] + place["width"] / 2, place["y"] + 60
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x, y + 15, steps=3)
+    all_kept(page)
+    page.evaluate("window.old = document.querySelector('#trims')")
+    elsewhere(page, demo, -1.0)
+    until(page, "!window.old.isConnected")
+    page.mouse.move(x, y + 40, steps=3)
+    all_kept(page)
+    assert float(bar.get_attribute("aria-valuenow")) == session_of(demo).lane("lead").phrases[3].trim_db < -1
+    page.mouse.up()
+
+
+def test_a_row_that_is_dragged_lands_where_it_is_let_go_of_though_the_rows_are_drawn_anew(at, demo) -> None:
+    page = at("/s/salt-ferry")
+    names = [lane.name for lane in session_of(demo).lanes]
+    movers = page.locator("[data-move^='lanes/']")
+    first, third = place_of(movers.nth(0)), place_of(movers.nth(2))
+    page.mouse.move(first["x"] + 5, first["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(first["x"] + 5, first["y"] + 15, steps=2)
+    demo.studio.edit("salt-ferry", [Set(path="lanes/double/note", value="other")])
+    expect(page.locator('[data-put="lanes/double/note"]')).to_have_value("other")
+    page.mouse.move(third["x"] + 5, third["y"] - 4, steps=3)
+    page.mouse.up()
+    wanted = [names[1], names[0], *names[2:]]
+    eventually(page, lambda: [lane.name for lane in session_of(demo).lanes] == wanted)

@@ -4,7 +4,7 @@ import { change, changedBy, give, post, set, state, toast, $, $$ } from "./sessi
 import { register } from "./screens.js";
 import { player } from "./player.js";
 import { loopSomewhere } from "./strip.js";
-import { again } from "./focus.js";
+import { again, live } from "./focus.js";
 import { redraw } from "./redraw.js";
 
 let focusNext = ""; // what the hand goes on with once the rows are drawn again
@@ -85,6 +85,12 @@ function moveTo(mover, index) {
 
 /** @type {{ mover: HTMLElement, row: HTMLElement, y: number } | null} */
 let drag = null;
+/** Its row as it is drawn now. */
+function held() {
+  const mover = live(drag.mover);
+  Object.assign(drag, { mover, row: mover.closest("tr") });
+  return drag;
+}
 document.addEventListener("pointerdown", (event) => {
   const mover = event.target.closest?.("[data-move]");
   if (!mover || event.button !== 0) return;
@@ -92,13 +98,14 @@ document.addEventListener("pointerdown", (event) => {
   mover.setPointerCapture(event.pointerId);
 });
 document.addEventListener("pointermove", (event) => {
-  if (drag) drag.row.style.transform = `translateY(${event.clientY - drag.y}px)`;
+  if (drag) held().row.style.transform = `translateY(${event.clientY - drag.y}px)`;
 });
 document.addEventListener("pointerup", (event) => {
   if (!drag) return;
-  const { mover, row } = drag;
+  const { mover, row } = held();
   drag = null;
   row.style.transform = "";
+  if (!row.isConnected) return; // it has been taken away meanwhile
   const rows = rowsOf(mover);
   const others = rows.filter((r) => r !== row);
   const index = others.filter((r) => r.getBoundingClientRect().top + r.offsetHeight / 2 < event.clientY).length;

@@ -27,9 +27,9 @@ const KNOWN_BY = [
 ];
 const quoted = (element, name) => `[${name}="${CSS.escape(element.getAttribute(name))}"]`;
 
-/** A selector of the same control once its part of the page has been drawn again; "" where it cannot be known. @param {any} element */
-export function again(element) {
-  if (!element?.closest?.("#body, #layer, #fit-bench")) return "";
+/** A selector of the same control once its part of the page has been drawn again; "" where it cannot be known. @param {any} element @param {boolean} [gone] */
+export function again(element, gone = false) {
+  if (!gone && !element?.closest?.("#body, #layer, #fit-bench")) return "";
   if (element.id) return `#${CSS.escape(element.id)}`;
   if (element.dataset.standsFor) return element.dataset.standsFor;
   const group = element.closest("[data-choice], [data-bool]");
@@ -75,6 +75,24 @@ export function typingOf(box) {
   const where = input.dataset.standsFor;
   delete input.dataset.typing; // that it goes is no end of the typing
   return { where, text: input.value, from: input.selectionStart, to: input.selectionEnd };
+}
+
+/** The same control as it is drawn now, where the one that a hand took hold of has been drawn anew since. @template {Element} T @param {T} element @returns {T} */
+export const live = (element) => (element.isConnected ? element : (again(element, true) && $(again(element, true))) || element);
+
+/** @type {number | null} */
+let holding = null; // the pointer that is down
+document.addEventListener("pointerdown", (event) => (holding = event.pointerId), true);
+for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => (holding = null), true);
+
+/** What had the pointer may be gone: the page has it, so that it is heard where it is let go of, outside the window too. */
+export function holdOn() {
+  if (holding === null || document.documentElement.hasPointerCapture(holding)) return;
+  try {
+    document.documentElement.setPointerCapture(holding);
+  } catch {
+    holding = null; // it is up already
+  }
 }
 
 /** A button whose work is under way is pressed once only, and keeps the focus; `over` when it has come to nothing. @param {Element} button */

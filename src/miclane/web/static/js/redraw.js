@@ -1,7 +1,7 @@
 // A part of the page drawn again: one request at a time, of those that wait only the newest; the focus stays where the hand is, and
 // what is being typed that nobody has yet.
 
-import { again, keep, typingOf } from "./focus.js";
+import { again, holdOn, keep, typingOf } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
 import { $, $$, seenAt, settled, state } from "./session.js";
@@ -71,6 +71,7 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
     after?.();
     if (typing) $(typing.where)?.dispatchEvent(new CustomEvent("typing", { bubbles: true, detail: typing }));
     keep(...where);
+    holdOn();
     return mine === part.newest;
   });
   part.line = drawn.catch(() => {});

@@ -1,6 +1,6 @@
 // The control for every number: drag, arrows, type, double-click for the default.
 
-import { hand, typingIn } from "./focus.js";
+import { hand, live, typingIn } from "./focus.js";
 import { on } from "./messages.js";
 import { set, typed, $, $$ } from "./session.js";
 
@@ -105,6 +105,7 @@ document.addEventListener("pointermove", (event) => {
   drag.moved = true;
   drag.share = Math.min(Math.max(drag.share + by * (event.shiftKey ? 0.1 : 1), 0), 1);
   drag.x = event.clientX;
+  drag.rule = live(drag.rule);
   move(drag.rule, fromFraction(drag.rule, drag.share), drag.gesture);
 });
 document.addEventListener("pointerup", (event) => {

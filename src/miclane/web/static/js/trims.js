@@ -1,5 +1,6 @@
 // Phrase trims: bars against the target, dragged alone or a section at a time; suggestions.
 
+import { live } from "./focus.js";
 import { on, say } from "./messages.js";
 import { change, changedBy, post, state, $, $$ } from "./session.js";
 
@@ -30,7 +31,7 @@ function show(bar, trim) {
 
 function move(bars, trims, gesture, last = false) {
   const edits = bars.map((bar, k) => {
-    show(bar, hold(trims[k]));
+    show(live(bar), hold(trims[k]));
     return { op: "set", path: `lanes/${state.lane}/phrases/${bar.dataset.phrase}/trim_db`, value: hold(trims[k]) };
   });
   return change(edits, { gesture, structure: last, began: performance.now() });
