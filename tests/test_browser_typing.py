@@ -4,7 +4,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from browsing import LANE, all_kept, eventually, place_of, session_of, stage_of, until
-from miclane.core.mix.edits import Set
+from miclane.core.mix.edits import Insert, Set
 
 pytestmark = pytest.mark.browser
 CLEAN = f"{LANE}?stage=clean"
@@ -150,3 +150,48 @@ def test_a_row_that_is_dragged_lands_where_it_is_let_go_of_though_the_rows_are_d
     page.mouse.up()
     wanted = [names[1], names[0], *names[2:]]
     eventually(page, lambda: [lane.name for lane in session_of(demo).lanes] == wanted)
+
+
+def test_an_edge_of_the_loop_that_is_dragged_goes_on_as_the_strip_is_laid_out_anew(at, demo) -> None:
+    page = at(LANE)
+    before = page.evaluate("miclane.player.last")
+    edge = page.locator('.edge[data-edge="last"]')
+    place = place_of(edge)
+    x, y = place["x"] + place["width"] / 2, place["y"] + place["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x - 10, y, steps=2)
+    page.evaluate("window.old = document.querySelector('.edge[data-edge=last]')")
+    demo.studio.edit("salt-ferry", [Set(path="lanes/lead/phrases/p1/words", value="another")])
+    until(page, "!window.old.isConnected")
+    page.mouse.move(x - 60, y, steps=3)
+    assert place_of(edge)["x"] < place["x"] - 40
+    page.mouse.up()
+    until(page, f"miclane.player.last < {before}")
+
+
+def test_the_end_of_a_phrase_that_is_dragged_is_its_own_when_another_comes_before_it(at, demo) -> None:
+    page = at(LANE)
+    phrases = session_of(demo).lane("lead").phrases
+    third = phrases[2]
+    box = place_of(page.locator('.strip .phrase[data-index="2"]'))
+    x, y = box["x"] + box["width"] - 2, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x - 4, y, steps=2)
+    all_kept(page)
+    first = phrases[0]
+    half = (first.start + first.end) // 2
+    split = {"id": "px", "start": half, "end": first.end, "words": "rest"}
+    cut = [
+        Set(path=f"lanes/lead/phrases/{first.id}/end", value=half),
+        Insert(path="lanes/lead/phrases", index=1, value=split),
+    ]
+    demo.studio.edit("salt-ferry", cut)
+    until(page, "miclane.state.data.phrases.length > %d" % len(phrases))
+    page.mouse.move(x - 12, y, steps=3)
+    page.mouse.up()
+    all_kept(page)
+    now = {p.id: p.end for p in session_of(demo).lane("lead").phrases}
+    assert now == {p.id: p.end for p in phrases} | {first.id: half, "px": first.end, third.id: now[third.id]}
+    assert now[third.id] < third.end

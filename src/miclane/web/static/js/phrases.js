@@ -53,6 +53,7 @@ function moveEnd(index, which, frame, gesture) {
   return change([{ op: "set", path: `${base()}/${p.id}/${which}`, value }], { gesture, structure: false });
 }
 
+const indexOf = (id) => state.data.phrases.findIndex((p) => p.id === id); // where it stands by now
 let drag = null;
 document.addEventListener("pointerdown", (event) => {
   const box = event.target.closest?.(".strip .phrase");
@@ -61,12 +62,12 @@ document.addEventListener("pointerdown", (event) => {
   if (!edge) return;
   event.preventDefault();
   event.stopPropagation();
-  drag = { index: Number(box.dataset.index), which: edge, gesture: `phrase@${Date.now()}`, strip: box.parentElement, moved: false };
+  drag = { id: state.data.phrases[Number(box.dataset.index)]?.id, which: edge, gesture: `phrase@${Date.now()}`, strip: box.parentElement, moved: false };
 }, true);
 document.addEventListener("pointermove", (event) => {
   if (drag) {
     drag.moved = true;
-    moveEnd(drag.index, drag.which, frameAt(event.clientX - drag.strip.getBoundingClientRect().left), drag.gesture);
+    moveEnd(indexOf(drag.id), drag.which, frameAt(event.clientX - drag.strip.getBoundingClientRect().left), drag.gesture);
     return;
   }
   const box = event.target.closest?.(".strip .phrase");
@@ -74,9 +75,10 @@ document.addEventListener("pointermove", (event) => {
 });
 document.addEventListener("pointerup", () => {
   if (!drag) return;
-  const { moved, gesture, index, which } = drag;
+  const { moved, gesture, id, which } = drag;
   drag = null;
-  if (moved && state.data?.phrases[index]) change([{ op: "set", path: `${base()}/${state.data.phrases[index].id}/${which}`, value: state.data.phrases[index][which] }], { gesture, structure: true, data: true });
+  const phrase = state.data?.phrases[indexOf(id)];
+  if (moved && phrase) change([{ op: "set", path: `${base()}/${id}/${which}`, value: phrase[which] }], { gesture, structure: true, data: true });
 });
 
 function edgeOf(box, x) {

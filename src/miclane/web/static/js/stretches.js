@@ -130,10 +130,12 @@ document.addEventListener("pointerdown", (event) => {
   const k = Number(box.dataset.throw);
   const t = state.data.throws[k];
   const which = event.target.closest("i") ? "ramp" : event.clientX - r.left < EDGE ? "start" : r.right - event.clientX < EDGE ? "end" : "both";
-  held = { k, which, x: event.clientX, start: t.start, end: t.end, ramp: t.ramp_ms, gesture: `throw@${Date.now()}`, moved: false };
+  held = { path: t.path, which, x: event.clientX, start: t.start, end: t.end, ramp: t.ramp_ms, gesture: `throw@${Date.now()}`, moved: false };
 }, true);
 function pulled(event, last) {
-  const { k, which, start, end, ramp, gesture } = held;
+  const { path, which, start, end, ramp, gesture } = held;
+  const k = state.data.throws.findIndex((t) => t.path === path); // where it stands by now
+  if (k < 0) return undefined;
   const by = ((event.clientX - held.x) / view.strip.clientWidth) * (view.last - view.first);
   if (which === "ramp") {
     const t = state.data.throws[k];

@@ -1,5 +1,6 @@
 // The phrase strip: its loop, its phrases, its ends and its playhead.
 
+import { holdOn } from "./focus.js";
 import { on, say } from "./messages.js";
 import { freshPage, picture, state, $, $$, toast } from "./session.js";
 import { measured, player, range, seek, unhurried } from "./player.js";
@@ -125,7 +126,7 @@ export function layout() {
     for (const [name, value] of Object.entries({ role: "slider", "aria-valuemin": 0, "aria-valuemax": (state.frames / state.rate).toFixed(2), "aria-valuenow": at, "aria-valuetext": `${at} s` })) edge.setAttribute(name, String(value));
     edge.setAttribute("aria-label", which === "first" ? "Start of the loop" : "End of the loop");
     edge.style.left = `${x(player[which])}px`;
-    edge.addEventListener("pointerdown", (event) => dragEdge(event, which, edge));
+    edge.addEventListener("pointerdown", (event) => dragEdge(event, which));
     edge.addEventListener("keydown", (event) => {
       const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
       if (!step) return;
@@ -137,30 +138,32 @@ export function layout() {
     view.strip.append(edge);
   }
   say("throws");
+  holdOn();
   if (back) $(back, view.strip)?.focus({ preventScroll: true });
   const head = $(".head", view.strip);
   head.hidden = false;
   head.style.transform = `translateX(${x(player.at)}px)`;
 }
 
-function dragEdge(event, which, edge) {
+// The edges may be laid out anew while one is dragged: what moves is whichever stands for it.
+function dragEdge(event, which) {
   event.preventDefault();
-  edge.setPointerCapture(event.pointerId);
+  event.currentTarget.setPointerCapture(event.pointerId);
   let frame = player[which];
-  const move = (e) => {
+  const over = new AbortController();
+  const { signal } = over;
+  document.addEventListener("pointermove", (e) => {
     frame = snap(frameAt(e.clientX - view.strip.getBoundingClientRect().left), e.altKey);
-    edge.style.left = `${x(frame)}px`;
-  };
-  edge.addEventListener("pointermove", move);
-  edge.addEventListener("pointerup", () => {
-    edge.removeEventListener("pointermove", move);
+    $(`.edge[data-edge="${which}"]`, view.strip).style.left = `${x(frame)}px`;
+  }, { signal });
+  document.addEventListener("pointerup", () => {
+    over.abort();
     const [a, b] = which === "first" ? [frame, player.last] : [player.first, frame];
-    if (b - a > 0.2 * state.rate) setLoop(a, b);
-    else {
-      toast("A loop needs at least 0.2 s.");
-      layout();
-    }
-  }, { once: true });
+    if (b - a > 0.2 * state.rate) return void setLoop(a, b);
+    toast("A loop needs at least 0.2 s.");
+    layout();
+  }, { signal });
+  document.addEventListener("pointercancel", () => (over.abort(), layout()), { signal });
 }
 
 function snap(frame, free) {
