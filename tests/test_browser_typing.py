@@ -188,7 +188,7 @@ def test_the_end_of_a_phrase_that_is_dragged_is_its_own_when_another_comes_befor
         Insert(path="lanes/lead/phrases", index=1, value=split),
     ]
     demo.studio.edit("salt-ferry", cut)
-    until(page, "miclane.state.data.phrases.length > %d" % len(phrases))
+    until(page, f"miclane.state.data.phrases.length > {len(phrases)}")
     page.mouse.move(x - 12, y, steps=3)
     page.mouse.up()
     all_kept(page)
