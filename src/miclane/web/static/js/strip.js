@@ -154,7 +154,8 @@ function dragEdge(event, which) {
   const { signal } = over;
   document.addEventListener("pointermove", (e) => {
     frame = snap(frameAt(e.clientX - view.strip.getBoundingClientRect().left), e.altKey);
-    $(`.edge[data-edge="${which}"]`, view.strip).style.left = `${x(frame)}px`;
+    const edge = $(`.edge[data-edge="${which}"]`, view.strip);
+    if (edge) edge.style.left = `${x(frame)}px`;
   }, { signal });
   document.addEventListener("pointerup", () => {
     over.abort();
