@@ -195,3 +195,13 @@ def test_the_end_of_a_phrase_that_is_dragged_is_its_own_when_another_comes_befor
     now = {p.id: p.end for p in session_of(demo).lane("lead").phrases}
     assert now == {p.id: p.end for p in phrases} | {first.id: half, "px": first.end, third.id: now[third.id]}
     assert now[third.id] < third.end
+
+
+def test_a_press_on_what_is_not_drawn_anew_does_what_it_does(at, demo) -> None:
+    page = at(CLEAN)
+    place = place_of(page.locator("#eyes"))
+    page.mouse.move(place["x"] + 5, place["y"] + 5)
+    page.mouse.down()
+    elsewhere(page, demo, -1.0)
+    page.mouse.up()
+    expect(page.locator("#eyes")).to_have_attribute("aria-pressed", "true")

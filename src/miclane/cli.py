@@ -227,7 +227,12 @@ def main() -> None:
     """Entry: errors in one plain line, exit status 2 for unusable input."""
     from . import batching, keeping, serving, upkeep
 
-    search_seldom()
+    if sys.argv[1:2] and sys.argv[1] in (
+        *_ALONE,
+        "serve",
+        "demo",
+    ):  # these are soon done, or search as usual once they serve
+        search_seldom()
     for commands in (serving, upkeep, keeping, batching):
         commands.add_to(app)
     try:

@@ -80,16 +80,16 @@ export function typingOf(box) {
 /** The same control as it is drawn now, where the one that a hand took hold of has been drawn anew since. @template {Element} T @param {T} element @returns {T} */
 export const live = (element) => (element.isConnected ? element : (again(element, true) && $(again(element, true))) || element);
 
-/** @type {number | null} */
-let holding = null; // the pointer that is down
-document.addEventListener("pointerdown", (event) => (holding = event.pointerId), true);
+/** @type {{ pointer: number, on: Element } | null} */
+let holding = null; // the pointer that is down, and on what
+document.addEventListener("pointerdown", (event) => (holding = { pointer: event.pointerId, on: /** @type {Element} */ (event.target) }), true);
 for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => (holding = null), true);
 
-/** What had the pointer may be gone: the page has it, so that it is heard where it is let go of, outside the window too. */
+/** Where what had the pointer is gone the page has it, so that it is heard where it is let go of, outside the window too. */
 export function holdOn() {
-  if (holding === null || document.documentElement.hasPointerCapture(holding)) return;
+  if (!holding || holding.on.isConnected) return;
   try {
-    document.documentElement.setPointerCapture(holding);
+    document.documentElement.setPointerCapture(holding.pointer);
   } catch {
     holding = null; // it is up already
   }
