@@ -11,9 +11,11 @@ from typing import Any
 
 import pytest
 from axe_playwright_python.sync_playwright import Axe
-from playwright.sync_api import Locator, Page, WebSocketRoute
+from playwright.sync_api import Locator, Page, WebSocketRoute, expect
 
 LANE = "/s/salt-ferry/lane/lead"
+
+expect.set_options(timeout=60_000)  # a test says what comes, never how fast: that is the bench's
 
 
 @pytest.fixture(scope="session")
