@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .node import Trace
+from .room import Room
 
 MEMORY_BYTES = 1 << 30
 Place = tuple[str, int, int]
@@ -47,6 +48,7 @@ class RenderStore:
     def __init__(self, limit_bytes: int = MEMORY_BYTES) -> None:
         self.limit_bytes = limit_bytes
         self.held_bytes = 0
+        self.room = Room(limit_bytes // 8)  # of them for what nobody holds any more
         self.used = time.monotonic()
         self._lock = threading.Lock()
         self._items: dict[Place, Rendered] = {}
@@ -76,12 +78,13 @@ class RenderStore:
             self.held_bytes += item.nbytes - (old.nbytes if old else 0)
             self._items[place] = item
             self._value(place, item)
-            self._make_room(self.limit_bytes)
+            self._make_room(self.limit_bytes - self.room.most_bytes)
 
     def shrink(self, most_bytes: int) -> None:
         """Keep no more than so many bytes."""
         with self._lock:
             self._make_room(most_bytes)
+        self.room.shrink(0)
 
     def _value(self, place: Place, item: Rendered) -> None:
         self.used = time.monotonic()

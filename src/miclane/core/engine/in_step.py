@@ -15,6 +15,7 @@ from ..errors import CancelledError
 from .cache import Rendered, RenderStore
 from .graph import Graph, Node
 from .node import BLOCK, Trace, Worker, put_together, run_stage
+from .room import Room
 from .states import States
 
 STEP = 4 * BLOCK  # frames by which a job is behind the one it waits for, at the least
@@ -24,9 +25,9 @@ _LOOK_S = 0.1
 class _Growing:
     """Frames [start, stop) of a node while they are being made."""
 
-    def __init__(self, start: int, stop: int, channels: int) -> None:
+    def __init__(self, start: int, stop: int, channels: int, room: Room) -> None:
         self.start, self.stop = start, max(start, stop)
-        self.audio = np.empty((channels, self.stop - start))
+        self.audio = room.empty(channels, self.stop - start)
         self._until, self._failed = start, False
         self._told = threading.Condition()
 
@@ -59,7 +60,7 @@ class _Growing:
 class InStep:
     """All that a target needs, each node from its start in `starts` to `last`; no node begins after one that hears it.
 
-    Kept in a store, as are states from `noted_from` on.
+    Kept in a store; states and traces are taken down from `noted_from` on.
     """
 
     def __init__(
@@ -85,12 +86,12 @@ class InStep:
         for node in self.graph.needed(target):
             first = self.starts[node.key]
             found = self.store.get(node.key, first, self.last)
-            if found is not None:
+            if found is not None and (found.trace is None or found.trace.start <= max(first, self.noted_from)):
                 self._there[node.key] = found
                 continue
             stop = min([self.last, *(self._there[k].stop for k in node.before)])
             latency = node.latency if node.stage is not None else 0
-            mine = self._there[node.key] = _Growing(first, stop - latency, node.channels)
+            mine = self._there[node.key] = _Growing(first, stop - latency, node.channels, self.store.room)
             jobs[node.key] = threads.submit(self._make, node, mine, stop)
         try:
             return {k: jobs[k].result() if k in jobs else v for k, v in self._there.items()}  # type: ignore[misc]
@@ -148,8 +149,9 @@ class InStep:
         key = keys[0].cut(mine.start, stop) if keys else None
         x = source.cut(mine.start, stop)
         _, trace = run_stage(
-            node, x, key, self.graph.rate, mine.start, ready, note=note, out=mine.audio, made=mine.made
-        )
+            node, x, key, self.graph.rate, mine.start, ready,
+            note=note, out=mine.audio, made=mine.made, traced_from=self.noted_from,
+        )  # fmt: skip
         return trace
 
     def _wait(self, key: str, until: int) -> None:

@@ -13,6 +13,7 @@ from ..stages.base import Stage
 from .graph import Node
 
 BLOCK = 16384
+_NO_GAIN = np.zeros(0)
 LOUDEST = 1000.0  # +60 dBFS: nothing that is meant comes near it
 
 
@@ -86,18 +87,20 @@ def run_stage(
     note: Callable[[int, Worker], None] | None = None,
     out: np.ndarray | None = None,
     made: Callable[[int], None] | None = None,
+    traced_from: int = 0,
 ) -> tuple[np.ndarray, Trace | None]:
     """A stage over a whole range x (channels, n) that begins at frame `start`: from the zero state, or on by `worker`.
 
     Returns the aligned frames that are due (n − latency from the zero state), in `out` where that is given, and, when
-    `traced`, the trace. Before every block `ready` is called with the frame after its last, and may wait for that or
-    raise to give up, and `note` with its first frame; after it `made` with the frame after the last that is due.
+    `traced`, the trace, of at least what comes after the frame `traced_from`. Before every block `ready` is called with
+    the frame after its last, and may wait for that or raise to give up, and `note` with its first frame; after it
+    `made` with the frame after the last that is due.
     """
     assert node.stage is not None
     worker = worker or Worker(node.stage, rate, x.shape[0], start)
     total = x.shape[1] - worker.skip
     y = np.empty((node.channels, max(total, 0))) if out is None else out
-    tracing = _Tracing(x, y, rate, start) if traced else None
+    tracing = _Tracing(x, y, rate, start, traced_from) if traced else None
     done = 0
     for at in range(0, x.shape[1], BLOCK):
         stop = at + BLOCK
@@ -126,42 +129,45 @@ def check_sound(block: np.ndarray, made_by: str) -> None:
 
 
 class _Tracing:
-    """Makes the trace of a stage while it works, of what has just come in and gone out."""
+    """Makes the trace of a stage while it works, of what has just come in and gone out, from a frame on."""
 
-    def __init__(self, x: np.ndarray, y: np.ndarray, rate: int, start: int) -> None:
-        self.x, self.y, hop = x, y, trace_hop(rate)
-        inside, outside, peak, gain = np.zeros((4, y.shape[1] // hop))
-        self.trace = Trace(start, hop, None, inside, outside, peak)
-        self._gain, self._rest, self._points = gain, np.zeros(0), 0
+    def __init__(self, x: np.ndarray, y: np.ndarray, rate: int, start: int, first: int) -> None:
+        hop = trace_hop(rate)
+        self._before = max(0, first - start) // hop * hop  # frames that nobody will look at
+        self._sides: list[int | np.ndarray] = []
+        for audio in (x, y):  # row by row: those of a longer sound lie apart, each in one piece
+            self._sides += [len(audio), audio[0, self._before :], audio[-1, self._before :]]
+        gain, inside, outside, peak = np.zeros((4, max(0, y.shape[1] - self._before) // hop))
+        self.trace = Trace(start + self._before, hop, None, inside, outside, peak)
+        self._gain, self._rest, self._left, self._points = gain, _NO_GAIN, 0, 0
 
     def take(self, worker: Worker, frames: int) -> None:
         """The next so many frames of y are there, and the worker has made them."""
+        begin = min(self._before, frames)
+        self._before -= begin
+        if begin == frames:
+            return
         trace, hop = self.trace, self.trace.hop
         gain, parts = worker.gain_db, worker.parts_db
-        begun = self._points * hop + len(self._rest)
-        if gain is not None:
-            trace.gain_db = self._gain
+        begun = self._points * hop + self._left
         if parts is not None:
             if trace.parts_db is None:
                 trace.parts_db = np.zeros((len(parts), len(self._gain)))
             middle = (hop // 2 - begun) % hop
             first = (begun + middle) // hop
-            found = parts[:, middle:frames:hop][:, : len(self._gain) - first]
+            found = parts[:, begin + middle : frames : hop][:, : len(self._gain) - first]
             trace.parts_db[:, first : first + found.shape[1]] = found
-        whole = np.concatenate([self._rest, gain[:frames] if gain is not None else np.zeros(frames)])
-        take_down(
-            self.x,
-            self.y,
-            whole,
-            hop,
-            self._points,
-            self._gain,
-            trace.mean_square_in,
-            trace.mean_square_out,
-            trace.peak_out,
-        )
-        self._points += len(whole) // hop
-        self._rest = whole[len(whole) // hop * hop :]
+        if gain is None and trace.gain_db is not None:
+            gain = np.zeros(frames)
+        if gain is not None:
+            trace.gain_db = self._gain
+            rest = self._rest if len(self._rest) == self._left else np.zeros(self._left)
+            gain = np.concatenate([rest, gain[begin:frames]])
+        points, self._left = divmod(self._left + frames - begin, hop)
+        rows = self._gain, trace.mean_square_in, trace.mean_square_out, trace.peak_out
+        take_down(*self._sides, _NO_GAIN if gain is None else gain, hop, self._points, points, *rows)
+        self._rest = _NO_GAIN if gain is None else gain[points * hop :]
+        self._points += points
 
 
 def mix_down(

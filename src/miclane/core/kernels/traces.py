@@ -1,46 +1,65 @@
 """What a stage did, a point a hop: least gain, mean squares and peak."""
 
-from . import kernel, kernel_in_any_order
-from .levels import power
-from .simd import larger, largest, load8, magnitude, splat8
+from . import kernel
+from .simd import fma, lane, larger, largest, load8, magnitude, minus, plus, smaller, splat8
 
 
 @kernel
-def trace(x, y, gain_db, hop, first, gain_out, in_out, out_out, peak_out):
-    """A point for every whole `hop` of gain_db (n,), from the point `first` on, into the four rows.
+def trace(
+    sides_in, x, x_right, sides_out, y, y_right, gain_db, hop, first, points, gain_out, in_out, out_out, peak_out
+):
+    """So many points, one for every `hop`, from the point `first` on, into the four rows.
 
-    x and y (channels, frames) are whole, so the point k is about their frames [k · hop, (k + 1) · hop); the first value
-    of gain_db belongs to the point `first`.
+    x and y (frames,) are whole, and so are their right sides where there are two, so the point k is about their frames
+    [k · hop, (k + 1) · hop); the first value of gain_db belongs to the point `first`. Where gain_db is empty gain_out
+    is left as it is.
     """
-    for k in range(gain_db.shape[0] // hop):
+    for k in range(points):
         start = (first + k) * hop
-        inside, outside, peak = 0.0, 0.0, 0.0
-        for c in range(x.shape[0]):
-            inside += power(x[c, start : start + hop])
-        for c in range(y.shape[0]):
-            heard = y[c, start : start + hop]
-            outside += power(heard)
-            peak = max(peak, _greatest(heard))
-        in_out[first + k] = inside / (hop * x.shape[0])
-        out_out[first + k] = outside / (hop * y.shape[0])
+        stop = start + hop
+        inside, outside, peak = _power(x, start, stop), _power(y, start, stop), _greatest(y, start, stop)
+        if sides_in == 2:
+            inside += _power(x_right, start, stop)
+        if sides_out == 2:
+            outside += _power(y_right, start, stop)
+            peak = max(peak, _greatest(y_right, start, stop))
+        in_out[first + k] = inside / (hop * sides_in)
+        out_out[first + k] = outside / (hop * sides_out)
         peak_out[first + k] = peak
-        gain_out[first + k] = _least(gain_db[k * hop : (k + 1) * hop])
+        if gain_db.shape[0]:
+            gain_out[first + k] = _least(gain_db, k * hop, (k + 1) * hop)
 
 
 @kernel
-def _greatest(x):
-    top, wide = splat8(0.0), x.shape[0] // 8 * 8
-    for i in range(0, wide, 8):
+def _power(x, start, stop):
+    even, odd, wide = splat8(0.0), splat8(0.0), stop - (stop - start) % 16
+    for i in range(start, wide, 16):
+        a, b = load8(x, i), load8(x, i + 8)
+        even, odd = fma(a, a, even), fma(b, b, odd)
+    s = plus(even, odd)
+    total = (lane(s, 0) + lane(s, 1) + lane(s, 2) + lane(s, 3)) + (lane(s, 4) + lane(s, 5) + lane(s, 6) + lane(s, 7))
+    for i in range(wide, stop):
+        total += x[i] * x[i]
+    return total
+
+
+@kernel
+def _greatest(x, start, stop):
+    top, wide = splat8(0.0), stop - (stop - start) % 8
+    for i in range(start, wide, 8):
         top = larger(magnitude(load8(x, i)), top)
     found = largest(top)
-    for i in range(wide, x.shape[0]):
+    for i in range(wide, stop):
         found = max(found, abs(x[i]))
     return found
 
 
-@kernel_in_any_order
-def _least(x):
-    found = x[0]
-    for i in range(1, x.shape[0]):
-        found = x[i] if x[i] < found else found
+@kernel
+def _least(x, start, stop):
+    low, wide = splat8(x[start]), stop - (stop - start) % 8
+    for i in range(start, wide, 8):
+        low = smaller(load8(x, i), low)
+    found = -largest(minus(splat8(0.0), low))
+    for i in range(wide, stop):
+        found = min(found, x[i])
     return found
