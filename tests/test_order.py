@@ -2,7 +2,7 @@
 
 import pytest
 
-from miclane.studio.order import HANDS, PATIENCE, Order, Urgency, Wish
+from miclane.studio.order import HANDS, HANDS_SOON, PATIENCE, Order, Urgency, Wish
 
 CHANGE, UNDER, BEHIND, REST, FIGURES, PICTURES, NEXT = Urgency
 
@@ -181,3 +181,33 @@ def test_what_can_wait_leaves_a_hand_and_what_flows_holds_none() -> None:
     assert begun(order) == [99]
     for each in flows:
         order.done(each)
+
+
+def test_of_twenty_windows_that_wait_for_sound_a_few_are_served_at_a_time() -> None:
+    order = Order()
+    for k in range(10):
+        wish(order, 100 + k, BEHIND, window=f"behind {k}")
+        wish(order, k, UNDER, window=f"under {k}")
+    first = begun(order)
+    assert (
+        len(first) == HANDS_SOON[UNDER] and max(first) < 10
+    )  # what lies behind the playhead leaves them to what is under it
+    wish(order, 200, CHANGE, window="under 9", in_turn=True)
+    assert begun(order) == [200]  # and no change waits for a hand
+    dropped = next(k for k in range(10) if k not in first)
+    order.drop(f"under {dropped}", dropped)
+    for each in [w for w in order._making if w.number in first]:
+        order.done(each)
+    again = begun(order)
+    assert len(again) == HANDS_SOON[UNDER] and max(again) < 10 and not {dropped, *first} & set(again)
+
+
+def test_what_is_dropped_while_others_are_served_is_never_begun() -> None:
+    order, seen = Order(), []
+    for state in range(6):  # six states, each heard by eight windows, each given up for the next before it is made
+        for window in range(8):
+            if state:
+                order.drop(str(window), 10 * state - 10)
+            wish(order, 10 * state, UNDER, window=str(window))
+        seen += begun(order)
+    assert len(seen) <= HANDS_SOON[UNDER] * 2

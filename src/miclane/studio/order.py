@@ -2,14 +2,16 @@
 
 Changes come first: each is made, in the order in which a window gave it. Of all else the most urgent comes first,
 windows take turns, and of one window's wishes the newest goes before the older, for it is about what is shown and heard
-now. Of what is only looked at one figure and one picture are made at a time, for several would keep the interpreter
-from what is changed meanwhile, and none is begun while something is about to be heard, unless it has been passed over
-for long; of all that have been, one is made at a time. What measures for long stands aside, with hands of its own.
+now. Of what is about to be heard only a few are made at a time, those under a playhead first: all at once would be late
+together, and what is dropped meanwhile need not be begun. Of what is only looked at one figure and one picture are made
+at a time, for several would keep the interpreter from what is changed meanwhile, and none is begun while something is
+about to be heard, unless it has been passed over for long; of all that have been, one is made at a time. What measures
+for long stands aside, with hands of its own.
 """
 
 import threading
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from contextvars import ContextVar
 from dataclasses import dataclass, field
 from enum import IntEnum
@@ -32,9 +34,10 @@ class Urgency(IntEnum):
 URGENCY: ContextVar[Urgency] = ContextVar("URGENCY", default=Urgency.CHANGE)  # of the wish that is being made just here
 WANTED: ContextVar[Cancel | None] = ContextVar("WANTED", default=None)  # of the wish that is being made just here
 STAND_ASIDE: ContextVar[Callable[[], None]] = ContextVar("STAND_ASIDE", default=lambda: None)  # of that wish
-HANDS = {Urgency.REST: 2, Urgency.FIGURES: 1, Urgency.PICTURES: 2, Urgency.NEXT: 1}  # so many of all these at most
+# begun only while fewer than so many are being made: of what is heard soon; of all that can wait
+HANDS_SOON = {Urgency.UNDER_PLAYHEAD: 2, Urgency.BEHIND: 1}
+HANDS = {Urgency.REST: 2, Urgency.FIGURES: 1, Urgency.PICTURES: 2, Urgency.NEXT: 1}
 PATIENCE = 60  # so many others may be begun before one that waits
-_HEARD_SOON = (Urgency.UNDER_PLAYHEAD, Urgency.BEHIND)
 
 
 @dataclass(eq=False)
@@ -132,13 +135,16 @@ class Order:
     def _may_begin(self, wish: Wish) -> bool:
         if wish.urgency == Urgency.CHANGE:
             return not wish.in_turn or not self._comes_after_another(wish)
-        if wish.urgency not in HANDS or wish.flows:
+        if wish.flows or self._is_due(wish):
             return True
-        if self._is_due(wish):
-            return True
-        if wish.urgency > Urgency.REST and any(w.urgency in _HEARD_SOON for w in (*self._waiting, *self._making)):
+        if wish.urgency in HANDS_SOON:
+            return self._busy(HANDS_SOON) < HANDS_SOON[wish.urgency]
+        if wish.urgency > Urgency.REST and any(w.urgency in HANDS_SOON for w in (*self._waiting, *self._making)):
             return False
-        return sum(w.urgency >= Urgency.REST and not (w.flows or w.aside) for w in self._making) < HANDS[wish.urgency]
+        return self._busy(HANDS) < HANDS[wish.urgency]
+
+    def _busy(self, kinds: Collection[Urgency]) -> int:
+        return sum(w.urgency in kinds and not (w.flows or w.aside) for w in self._making)
 
     def _is_due(self, wish: Wish) -> bool:
         """Whether it has been passed over for long, and is the first of those: one is made at a time."""
