@@ -188,3 +188,22 @@ def test_nothing_stands_over_a_voice_alone() -> None:
     assert stand_over(masking(voice[ERBS], {}, phrases), phrases) == []
     quiet = {name: powers(sound)[ERBS] for name, sound in sounds.items()}
     assert stand_over(masking(voice[ERBS], quiet, phrases), phrases) == []
+
+
+@pytest.mark.parametrize("rate", [22050, 44100, 48000, 96000])
+def test_band_powers_are_what_lies_in_each_band_of_both_sides(rate: int) -> None:
+    sound = np.random.default_rng(8).standard_normal((2, rate)) * 0.1
+    found = band_powers(sound, rate)
+    assert np.allclose(found, band_powers(sound[:1], rate) + band_powers(sound[1:], rate), rtol=1e-5)
+    size, hop = 2 ** int(np.ceil(np.log2(0.0853 * rate))), round(0.02 * rate)
+    window = np.hanning(size + 1)[:-1]
+    edges = erb_hz(np.arange(3, 37))
+    for k in (10, 25):
+        begin = k * hop - (size - hop) // 2
+        spectrum = np.fft.rfft(sound[:, begin : begin + size] * window, axis=1)
+        power = 2 * (np.abs(spectrum) ** 2).sum(axis=0) / (size * (window**2).sum())
+        bins = np.arange(len(power))
+        for b in (0, 12, 30):  # of the ERBs; at the edges a bin counts as far as it lies inside
+            low, high = edges[b : b + 2] * size / rate
+            share = np.clip(np.minimum(high, bins + 0.5) - np.maximum(low, bins - 0.5), 0, 1)
+            assert found[ERBS][b, k] == pytest.approx(share @ power, rel=1e-3)

@@ -19,6 +19,7 @@ _STAMP = Path(__file__).parent / "__pycache__" / "warm.stamp"
 def warm_up(progress: Callable[[int, int, str], None] = lambda done, total, name: None) -> None:
     """Run every kind of stage once on mono and stereo, and the measures; `progress(done, total, name)` is told."""
     from .findings.report import measure_file
+    from .measure.hearing import band_powers
     from .measure.loudness import measure_loudness
 
     noise = np.random.default_rng(0).standard_normal((2, _RATE // 4)) * 0.1
@@ -32,6 +33,7 @@ def warm_up(progress: Callable[[int, int, str], None] = lambda done, total, name
     measure_loudness(noise, _RATE)
     progress(total - 1, total, "measures")
     measure_file(np.ascontiguousarray(noise[:1]), _RATE)
+    band_powers(noise, _RATE)
     progress(total, total, "")
     _STAMP.parent.mkdir(exist_ok=True)
     _STAMP.write_text(fingerprint())

@@ -1,10 +1,12 @@
 """Power of a sound every 20 ms in the bands in which one hears it: thirds of an octave, and bands an ERB wide."""
 
+from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 
-from ..late import fft, rfft
+from ..kernels.hearing import band_sums
+from ..late import rfft
 from .loudness import k_weighting
 
 HOP_S = 0.02
@@ -46,7 +48,7 @@ class BandPowers:
 
     def __init__(self, rate: int, channels: int) -> None:
         self.hop, self.size = hop_of(rate), 2 ** int(np.ceil(np.log2(_WINDOW_S * rate)))
-        self.shares = _shares(self.size, rate)
+        self.bands = _bands(self.size, rate)
         self._waiting = np.zeros((channels, (self.size - self.hop) // 2), np.float32)
         self._found: list[np.ndarray] = []
         self._came = 0
@@ -66,26 +68,19 @@ class BandPowers:
         if missing > 0:
             silence = np.zeros((len(self._waiting), self.size + missing * self.hop), np.float32)
             self._found.append(self._powers(np.concatenate([self._waiting, silence], axis=1), missing))
-        return np.concatenate(self._found, axis=1) if self._found else np.zeros((len(self.shares), 0))
+        return np.concatenate(self._found, axis=1) if self._found else np.zeros((len(self.bands.begin), 0))
 
     def _powers(self, waiting: np.ndarray, count: int) -> np.ndarray:
+        bands = self.bands
+        found = np.zeros((len(bands.begin), count))
         if not waiting[:, : (count - 1) * self.hop + self.size].any():
-            return np.zeros((len(self.shares), count))
-        sides = [np.lib.stride_tricks.sliding_window_view(x, self.size)[:: self.hop][:count] for x in waiting]
-        window = _window(self.size)
-        if len(sides) == 1:
-            spectra = rfft(sides[0] * window, axis=1)
-            return self.shares @ (spectra.real**2 + spectra.imag**2).T
-        both = np.empty((count, self.size), np.complex64)  # |Z(k)|² + |Z(-k)|² is twice what both sides have
-        np.multiply(sides[0], window, out=both.real)
-        np.multiply(sides[1], window, out=both.imag)
-        spectra = fft(both, axis=1)
-        power = spectra.real**2 + spectra.imag**2
-        half = self.size // 2
-        power[:, 1:half] += power[:, :half:-1]
-        power[:, 0] *= 2
-        power[:, half] *= 2
-        return self.shares @ (0.5 * power[:, : half + 1]).T
+            return found
+        power = np.empty(bands.bins, np.float32)
+        for side in waiting:
+            windows = np.lib.stride_tricks.sliding_window_view(side, self.size)[:: self.hop][:count]
+            spectra = rfft(windows * _window(self.size), axis=1)
+            band_sums(spectra.view(np.float32), bands.begin, bands.count, bands.weights, power, found)
+        return found
 
 
 def band_powers(audio: np.ndarray, rate: int) -> np.ndarray:
@@ -123,10 +118,25 @@ def _window(size: int) -> np.ndarray:
     return (window * np.sqrt(2 / (size * (window**2).sum()))).astype(np.float32)
 
 
+@dataclass(frozen=True)
+class _Bands:
+    """Bins that lie in each band: `count` (bands,) from `begin` (bands,) on, how far each does (bands, most); `bins` up
+    to the last in any."""
+
+    begin: np.ndarray
+    count: np.ndarray
+    weights: np.ndarray
+    bins: int
+
+
 @lru_cache(maxsize=4)
-def _shares(size: int, rate: int) -> np.ndarray:
-    """How much of each bin (size // 2 + 1,) lies in each band."""
+def _bands(size: int, rate: int) -> _Bands:
     edges = np.concatenate([THIRD_EDGES_HZ.T, np.stack([ERB_EDGES_HZ[:-1], ERB_EDGES_HZ[1:]], axis=1)])
     bins = np.arange(size // 2 + 1)
     low, high = (edges * size / rate).T[:, :, None]
-    return np.clip(np.minimum(high, bins + 0.5) - np.maximum(low, bins - 0.5), 0, 1).astype(np.float32)
+    shares = np.clip(np.minimum(high, bins + 0.5) - np.maximum(low, bins - 0.5), 0, 1).astype(np.float32)
+    begin, count = (shares > 0).argmax(axis=1), (shares > 0).sum(axis=1)
+    weights = np.zeros((len(shares), int(count.max())), np.float32)
+    for row, first, many, share in zip(weights, begin, count, shares, strict=True):
+        row[:many] = share[first : first + many]
+    return _Bands(begin, count, weights, int((begin + count).max()))
