@@ -69,3 +69,28 @@ def test_an_archive_is_taken_off_the_shelf_and_dropped_on_it(at, demo, tmp_path)
     expect(table.locator("tr", has_text="broken")).to_contain_text("is there")  # what is missing here was in the folder
     page.get_by_role("link", name="Salt Ferry", exact=True).first.click()
     expect(page).to_have_url(re.compile("/s/"))
+
+
+def test_an_archive_that_is_dragged_out_carries_its_name_and_where_it_is(at, demo, tmp_path) -> None:
+    page = at("/")
+    page.evaluate(
+        "document.addEventListener('dragstart', (e) => (window.carried = e.dataTransfer.getData('DownloadURL')))"
+    )
+    link = page.get_by_role("link", name="Salt Ferry as one file")
+    box, drop = place_of(link), place_of(page.locator("#drop"))
+    page.mouse.move(box["x"] + 8, box["y"] + 8)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 30, box["y"] - 20, steps=4)
+    page.mouse.move(drop["x"] + 20, drop["y"] + 20, steps=4)
+    expect(page.locator("#drop")).not_to_have_class(
+        re.compile(r"\bover\b")
+    )  # what comes from the shelf is there already
+    page.mouse.up()
+    kind, name, where = page.evaluate("carried").split(":", 2)  # as a desktop takes it apart
+    assert (kind, name) == ("application/zip", "Salt Ferry.miclane.zip") and where.startswith(demo.address)
+    answer = page.request.get(where)
+    assert answer.ok and answer.headers["content-type"] == kind and answer.body()[:2] == b"PK"
+    (tmp_path / name).write_bytes(answer.body())
+    expect(page.locator("#cards section")).to_have_count(1)
+    page.locator("#files").set_input_files(tmp_path / name)
+    expect(page.locator("#imports")).to_contain_text("is there, whole", timeout=60_000)

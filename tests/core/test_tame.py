@@ -1,6 +1,7 @@
 """The ring tamer: what rings comes down, what does not stays, nothing is heard before it is there."""
 
 import itertools
+import math
 from typing import Any
 
 import numpy as np
@@ -206,7 +207,7 @@ def test_middle_and_side_are_taken_alone() -> None:
 
 
 @given(
-    st.lists(st.tuples(st.floats(20, 20000), st.floats(-24, 24)), max_size=8, unique_by=lambda p: p[0]),
+    st.lists(st.tuples(st.floats(20, 20000), st.floats(-24, 24)), max_size=8, unique_by=lambda p: math.log2(p[0])),
     st.fixed_dictionaries(
         {
             "line_db": st.floats(0, 24), "depth": st.floats(0, 1), "max_cut_db": st.floats(0, 30),
@@ -233,5 +234,7 @@ def test_whatever_is_drawn_a_cut_is_no_boost(points: list[Any], values: dict[str
 def test_a_line_out_of_order_is_refused_and_what_sticks_out_is_told() -> None:
     with pytest.raises(ValidationError, match="in order of frequency"):
         Tame(line=(LinePoint(frequency_hz=900, by_db=0), LinePoint(frequency_hz=500, by_db=0)))
+    with pytest.raises(ValidationError, match="no two at the same"):  # nor two that cannot be told apart
+        Tame(line=(LinePoint(frequency_hz=20, by_db=0), LinePoint(frequency_hz=math.nextafter(20, 21), by_db=1)))
     found = sticking(rings(speech("kal"), 1100, 12.0), FS, Tame())
     assert BANDS_HZ[np.argmax(np.median(found.held_db[found.loud], axis=0)[:130])] == pytest.approx(1100, rel=0.05)

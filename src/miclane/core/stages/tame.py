@@ -8,6 +8,8 @@ heard before it is there; while none works the sound passes as it came. With a k
 stands out there is taken here.
 """
 
+import math
+from itertools import pairwise
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -211,7 +213,8 @@ class Tame(Stage):
 
     @model_validator(mode="after")
     def _points_in_order(self) -> "Tame":
-        if any(b.frequency_hz <= a.frequency_hz for a, b in zip(self.line, self.line[1:], strict=False)):
+        octaves = [math.log2(p.frequency_hz) for p in self.line]  # as they are drawn and gone between
+        if any(b <= a for a, b in pairwise(octaves)):
             raise ValueError("the points of the line must be in order of frequency, no two at the same")
         return self
 
@@ -227,7 +230,7 @@ class Tame(Stage):
         """What each frequency (any shape) may stand over those beside it, in dB; straight in octaves between points."""
         if not self.line:
             return np.full(np.shape(frequency_hz), self.line_db)
-        at, by = np.log2([p.frequency_hz for p in self.line]), [p.by_db for p in self.line]
+        at, by = [math.log2(p.frequency_hz) for p in self.line], [p.by_db for p in self.line]
         return np.asarray(self.line_db + np.interp(np.log2(frequency_hz), at, by))
 
     def cuts(self, held_db: np.ndarray, line_db: np.ndarray) -> np.ndarray:

@@ -169,7 +169,7 @@ async function cards() {
 
 document.addEventListener("dragover", (event) => {
   const drop = $("#drop");
-  if (!drop) return;
+  if (!drop || !event.dataTransfer?.types.includes("Files")) return; // an archive of this shelf is here already
   event.preventDefault();
   drop.classList.add("over");
 });
