@@ -24,6 +24,7 @@ from browsing import (
 )
 from conftest import RATE, noise
 from miclane.core.audio import read_sound
+from miclane.studio.figures import match_db
 
 pytestmark = pytest.mark.browser
 
@@ -170,7 +171,7 @@ def test_untreated_is_matched_to_what_was_set_just_before(at, demo) -> None:
     turned_db = page.evaluate("miclane.player.matched")
     assert stage(demo, "peaks").threshold_db == float(threshold.get_attribute("aria-valuenow")) < -17
     state, loop = demo.studio.sessions.get("salt-ferry"), page.evaluate("[miclane.player.first, miclane.player.last]")
-    assert turned_db == pytest.approx(demo.studio.match_db(state, "lane", "lead", tuple(loop), "untreated"), abs=0.01)
+    assert turned_db == pytest.approx(match_db(demo.studio, state, "lane", "lead", tuple(loop), "untreated"), abs=0.01)
     page.keyboard.up("h")
     until(page, "miclane.player.variant === 'treated'")
 

@@ -9,6 +9,7 @@ from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import Path, find_stage
 from ..core.stages.base import Stage
 from ..store.state import State
+from .inputs import coming_in, phrases_in
 from .studio import Studio
 
 _LEAST_DB = 0.05
@@ -22,8 +23,8 @@ def start_edits(
     NothingThereError where nothing is sung.
     """
     stage, place = find_stage(path, stage_id)
-    audio = studio.coming_in(state, path, stage_id, loop)
-    found = begin(stage, audio, state.session.rate, studio.phrases_in(path, loop), spread)
+    audio = coming_in(studio, state, path, stage_id, loop)
+    found = begin(stage, audio, state.session.rate, phrases_in(path, loop), spread)
     if not found:
         raise NothingThereError("nothing is sung here: there is nothing to begin from")
     return [Set(path=f"{place}/{name}", value=value) for name, value in found.items()]

@@ -13,6 +13,7 @@ from ..core.mix.document import Bus, Lane, Return, Session
 from ..core.stages.limiter import Limiter
 from ..core.units import SILENT_DB
 from ..store.state import State
+from .figures import loudness
 from .recent import Recent
 from .studio import Studio
 
@@ -57,7 +58,7 @@ def _room(studio: Studio, session: Session, graph: Graph, found: Range, bus: Bus
     if not found.has(key) or not found.has(raw.key):  # it is not heard
         return Room(bus, SILENT_DB * 2, -200.0, None, ceiling, ceiling + 200.0, 0, ())
     sound, coming = found.cut(key), found.cut(raw.key)
-    lufs = studio.loudness(key, span, graph.rate, partial(found.cut, key))
+    lufs = loudness(studio, key, span, graph.rate, partial(found.cut, key))
     peak = _peaks.get((key, *span), lambda: true_peak_dbtp(sound, graph.rate))
     rms = 10 * np.log10(max(float(np.mean(sound**2)), 1e-20))
     over = int((np.abs(coming) > 1.0).any(axis=0).sum())

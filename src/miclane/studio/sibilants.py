@@ -16,6 +16,7 @@ from ..core.stages.deess import Balanced, Deess
 from ..core.units import SILENT_DB
 from ..store.state import State
 from .graphs import Hear
+from .inputs import coming_in, phrases_in
 from .looking import path_range, sound_of
 from .studio import Studio
 
@@ -74,13 +75,13 @@ def begin_edits(studio: Studio, state: State, path: Path, stage_id: str, loop: L
     NothingThereError where nothing stands out.
     """
     stage, rate = balanced_stage(path, stage_id), state.session.rate
-    coming_in = studio.coming_in(state, path, stage_id, loop)
+    audio = coming_in(studio, state, path, stage_id, loop)
     if isinstance(stage, Deess):
-        found, none = deess_start(coming_in, rate), "no sibilant stands out of the voice here: there is nothing to tame"
+        found, none = deess_start(audio, rate), "no sibilant stands out of the voice here: there is nothing to tame"
     else:
         sound = path.sound or (path.timed_by.sound if path.timed_by else None)
         lowest = studio.takes.lowest_hz(sound, rate) if sound else 0.0
-        found = plosive_start(coming_in, rate, studio.phrases_in(path, loop), lowest)
+        found = plosive_start(audio, rate, phrases_in(path, loop), lowest)
         none = "no burst of air was found here: there is nothing to tame"
     return _set(path, stage_id, found, none)
 

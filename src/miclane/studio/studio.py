@@ -2,9 +2,9 @@
 
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 from pathlib import Path as Folder
 from threading import Timer
@@ -15,21 +15,16 @@ import numpy as np
 from ..core.engine.budget import Budget
 from ..core.engine.builder import Builder
 from ..core.engine.cache import MEMORY_BYTES, RenderStore
-from ..core.engine.giving_way import Cancel, Gate, give_way
+from ..core.engine.giving_way import Cancel, give_way
 from ..core.engine.range import Range
 from ..core.engine.render import Renderer
 from ..core.engine.states import States
-from ..core.engine.stream import flow
 from ..core.errors import MicLaneError, UnknownPlaceError
-from ..core.measure.equal import gain_db
-from ..core.measure.loudness import integrated_lufs, true_peak_dbtp
-from ..core.measure.phrases import Span
 from ..core.mix.alternatives import alternative_of, edits_of, seen_as
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
 from ..core.mix.labels import describe_edits
 from ..core.mix.local import localized
-from ..core.mix.paths import Path
 from ..core.mix.sections import SONG, Where
 from ..store.chains import ChainStore
 from ..store.database import Database
@@ -40,26 +35,13 @@ from ..store.snapshots import SnapshotStore
 from ..store.sounds import SoundStore
 from ..store.state import State
 from .follows import Follows
-from .graphs import BandAlone, Graphs, Hear, SongVariant, Variant, looked_at
+from .graphs import BandAlone, Graphs, Hear, Variant
 from .order import WANTED
 from .ours import supply
 from .recent import Recent
 from .takes import Takes
 
-_SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 REST_S = 0.6
-SONG_RUN_IN_S = 1.0
-SONG_FIRST_S = 1.5
-
-
-@dataclass(frozen=True)
-class Figures:
-    """Loudness of a range, treated and untreated, and the gain that makes the untreated as loud."""
-
-    lufs: float
-    true_peak_dbtp: float
-    untreated_lufs: float
-    match_db: float
 
 
 class Studio:
@@ -99,7 +81,7 @@ class Studio:
         self._states, self._budget = States(memory_bytes // 8), Budget(memory_bytes // 4)
         graphs = Graphs(24)
         self.graph, self.variant_graph, self.target, self.heard = graphs.of, graphs.variant, graphs.target, graphs.heard
-        self._measured: Recent[float] = Recent(1000)
+        self.measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
         self.onsets: Recent[list[int]] = Recent(60)
         self.fits: Recent[Any] = Recent(8)
@@ -257,98 +239,6 @@ class Studio:
         graph = self.graph(state)
         return self.renderer(graph.rate).preview(graph, self.target(graph, hear, lane), start, stop, loop, cancel)
 
-    def song(
-        self,
-        state: State,
-        hear: Hear,
-        lane: str,
-        start: int,
-        stop: int,
-        variant: SongVariant,
-        cancel: Cancel,
-        band: BandAlone = ("", 0),
-    ) -> Iterator[np.ndarray]:
-        """Frames [start, stop) of what is heard, piece by piece (channels, n), for playing on and on."""
-        if variant == "removed":
-            sides = (self.song(state, hear, lane, start, stop, side, cancel) for side in _SIDES)
-            return _difference(*sides)
-        graph, target = self.heard(state, hear, lane, variant, band)
-        run_in = round(SONG_RUN_IN_S * graph.rate)
-        renderer = self.renderer(graph.rate)
-        pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel, renderer.states)
-        return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
-
-    def figures(
-        self,
-        state: State,
-        hear: Hear,
-        lane: str,
-        start: int,
-        stop: int,
-        loop: tuple[int, int],
-        against: Variant = "untreated",
-        band: BandAlone = ("", 0),
-    ) -> Figures:
-        """Loudness of the loop treated and untreated; rendered over [start, stop) so that nothing is done twice."""
-        sides: tuple[Variant, Variant] = ("treated", against)
-        keys = [self.target(self.variant_graph(state, hear, lane, side, band), hear, lane) for side in sides]
-
-        def heard(side: Variant) -> np.ndarray:
-            found = self.range(state, hear, lane, start, stop, side, band=band)
-            return found.audio[:, max(0, loop[0] - start) : loop[1] - start]
-
-        rate = state.session.rate
-        treated, untreated = (
-            self.loudness(key, loop, rate, partial(heard, side)) for key, side in zip(keys, sides, strict=True)
-        )
-        peak = self._measured.get(("peak", keys[0], loop), lambda: true_peak_dbtp(heard("treated"), rate))
-        return Figures(treated, peak, untreated, gain_db(untreated, treated))
-
-    def match_db(
-        self, state: State, hear: Hear, lane: str, loop: tuple[int, int], variant: Variant, band: BandAlone = ("", 0)
-    ) -> float:
-        """By how much a side of a comparison is turned over a loop: as loud as what it is compared with.
-
-        A variant is compared with what is treated; an alternative with what is beneath it.
-        """
-
-        def lufs(seen: State, side: Variant) -> float:
-            graph, key = self.heard(seen, hear, lane, side, band)
-
-            def heard() -> np.ndarray:
-                return self.sound(seen, hear, lane, *loop, side, band=band)
-
-            return self.loudness(key, loop, graph.rate, heard)
-
-        beneath = state if variant != "treated" else self.sessions.get(state.id)
-        return gain_db(lufs(state, variant), lufs(beneath, "treated"))
-
-    def phrases_in(self, path: Path, loop: tuple[int, int]) -> list[Span]:
-        """Phrases that time a path, in frames of what `coming_in` gives."""
-        phrases = path.timed_by.phrases if path.timed_by else ()
-        if path.is_lane:
-            return [Span(p.start, p.end) for p in phrases]
-        inside = [p for p in phrases if p.start < loop[1] and p.end > loop[0]]
-        return [Span(max(p.start - loop[0], 0), min(p.end, loop[1]) - loop[0]) for p in inside]
-
-    def coming_in(self, state: State, path: Path, stage_id: str, loop: tuple[int, int]) -> np.ndarray:
-        """What comes into a stage (channels, frames): over the whole take on a lane, over the loop elsewhere.
-
-        Of a stage that looks at its key, the key.
-        """
-        graph = self.graph(state)
-        key = looked_at(graph, path.place, stage_id)
-        if path.sound is not None:
-            return self.takes.whole(graph, key, path.sound.frames, self.renderer(graph.rate))
-        if path.is_lane or loop[1] <= loop[0]:
-            raise UnknownPlaceError(f"there is nothing to hear on “{path.member.name}”")
-        found = self.range(state, "lane", path.name, *loop)
-        return found.cut(key)
-
-    def loudness(self, key: str, loop: tuple[int, int], rate: int, heard: Callable[[], np.ndarray]) -> float:
-        """Integrated loudness of a node over a loop, which is `heard` when it is not known yet."""
-        return self._measured.get(("lufs", key, loop), lambda: integrated_lufs(heard(), rate))
-
     def newest(self, state: State) -> Cancel:
         """The cancel of what is rendered to be looked at of a session as it is; that of an older version is set.
 
@@ -367,32 +257,6 @@ class Studio:
         """Least and greatest sample of each column (2, columns) of a raw sound; kept, for sounds never change."""
         key = (digest, rate, start, stop, columns)
         return self._envelopes.get(key, lambda: envelope(self.renderer(rate).read(digest, start, stop), columns))
-
-
-def _first_at_once(pieces: Iterator[np.ndarray], frames: int, gate: Gate) -> Iterator[np.ndarray]:
-    """The pieces; other rendering waits until so many frames of them are there."""
-    given = 0
-    while given < frames:
-        with gate.urgent():
-            piece = next(pieces, None)
-        if piece is None:
-            return
-        given += piece.shape[1]
-        yield piece
-    yield from pieces
-
-
-def _difference(one: Iterator[np.ndarray], other: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
-    """What is in `one` and not in `other`, both cut into pieces in their own way."""
-    a, b = np.zeros((1, 0)), np.zeros((1, 0))
-    while True:
-        a = next(one, a) if a.shape[1] == 0 else a
-        b = next(other, b) if b.shape[1] == 0 else b
-        n = min(a.shape[1], b.shape[1])
-        if n == 0:
-            return
-        yield a[:, :n] - b[:, :n]
-        a, b = a[:, n:], b[:, n:]
 
 
 def envelope(audio: np.ndarray, columns: int) -> np.ndarray:

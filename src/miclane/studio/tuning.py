@@ -11,6 +11,7 @@ from ..core.mix.edits import Edit, Set
 from ..core.mix.paths import Path, find_stage
 from ..core.stages.tune import SungNote, Tune
 from ..store.state import State
+from .inputs import coming_in
 from .studio import Studio
 
 
@@ -28,7 +29,7 @@ def note_edits(studio: Studio, state: State, path: Path, stage_id: str, clear: b
     UnknownPlaceError for what is no tune, or has no take.
     """
     tune, place = tune_of(path, stage_id)
-    audio = studio.coming_in(state, path, stage_id, (0, 0))
+    audio = coming_in(studio, state, path, stage_id, (0, 0))
     found = notes_again(find_notes(audio, state.session.rate), () if clear else tune.notes)
     if found == tune.notes:
         return []

@@ -10,6 +10,7 @@ from ...core.measure.equal import gains_db
 from ...core.mix.alternatives import alternative_of, drop_edits, keep_edits, make_edits, put_edits, told_of
 from ...core.mix.edits import Set
 from ...core.mix.sections import SONG
+from ...studio.figures import loudness
 from ...studio.graphs import Hear
 from ..hands import Router, measuring
 from ..opened import Here, Over
@@ -98,6 +99,6 @@ def levels(request: Request, here: Here, over: Over, lane: str = "", hear: Hear 
         def heard(seen: Any = seen) -> Any:
             return studio.sound(seen, hear, lane, over.first, over.last)
 
-        found[identifier] = studio.loudness(key, (over.first, over.last), graph.rate, heard)
+        found[identifier] = loudness(studio, key, (over.first, over.last), graph.rate, heard)
     gains = gains_db(found, "")
     return JSONResponse({k: {"lufs": round(v, 2), "gain_db": round(gains[k], 3)} for k, v in found.items()})

@@ -19,6 +19,7 @@ from ...core.stages.compressor import Compressor
 from ...core.stages.limiter import Limiter
 from ...store.state import State
 from ...studio.beginnings import match_edits, noticed_edits, start_edits
+from ...studio.figures import loudness
 from ...studio.graphs import Hear
 from ...studio.looking import in_and_out, path_range, share_of
 from ...studio.studio import Studio, envelope
@@ -117,8 +118,8 @@ def control(request: Request, here: Here, over: Over, lane_id: str, stage_id: st
         places = studio.graph(state).places
         keys = [places[f"{path.place}:{where}:{stage.id}"] for where in ("before", "stage")]
         heard = zip(keys, (before, now), strict=True)
-        loudness = [studio.loudness(key, (first, last), rate, partial(np.asarray, x)) for key, x in heard]
-        context["quieter_db"] = loudness[0] - loudness[1] if min(loudness) > SILENCE_LUFS else 0.0
+        loud = [loudness(studio, key, (first, last), rate, partial(np.asarray, x)) for key, x in heard]
+        context["quieter_db"] = loud[0] - loud[1] if min(loud) > SILENCE_LUFS else 0.0
     if isinstance(stage, Limiter):
         plain = normalised(before, rate, stage.ceiling_dbtp)
         context["instead"] = [_sketch("Limited", now, rate), _sketch("Normalised instead", plain, rate)]

@@ -11,7 +11,9 @@ from fastapi.responses import JSONResponse, Response, StreamingResponse
 from ...core.errors import CancelledError, MicLaneError
 from ...core.mix.document import flat_stages
 from ...core.mix.paths import find_path
+from ...studio.figures import figures, loudness, match_db
 from ...studio.graphs import Hear, SongVariant, Variant
+from ...studio.listening import song_pieces
 from ...studio.looking import path_range, reduction_row, stations
 from ...studio.studio import envelope
 from ..hands import Router
@@ -51,7 +53,7 @@ def sound(
         else:
             audio = studio.sound(state, hear, lane, start, stop, variant, cancel, (stage, band))
             if match:
-                by = studio.match_db(state, hear, lane, (start, stop), variant, (stage, band))
+                by = match_db(studio, state, hear, lane, (start, stop), variant, (stage, band))
     except CancelledError:
         return Response(status_code=204)
     headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
@@ -91,8 +93,8 @@ def song(
     cancel, headers = studio.new_cancel(), {"X-Version": str(state.version), "Cache-Control": "no-store"}
     if first >= 0 and variant != "removed":
         check_range(state, first, last)
-        headers["X-Match"] = f"{studio.match_db(state, hear, lane, (first, last), variant, (stage, band)):.3f}"
-    pieces = iter(studio.song(state, hear, lane, start, stop, variant, cancel, (stage, band)))
+        headers["X-Match"] = f"{match_db(studio, state, hear, lane, (first, last), variant, (stage, band)):.3f}"
+    pieces = iter(song_pieces(studio, state, hear, lane, start, stop, variant, cancel, (stage, band)))
     begun = next(pieces, None)  # what cannot be played is said before anything is sent
 
     def told() -> Iterator[bytes]:
@@ -125,14 +127,14 @@ def readings(
     """
     studio, state = here
     check_range(state, start, stop)
-    figures = studio.figures(state, hear, lane, start, stop, (first, last), against, (stage, 0))
+    told = figures(studio, state, hear, lane, start, stop, (first, last), against, (stage, 0))
     return JSONResponse(
         {
             "version": state.version,
-            "lufs": round(figures.lufs, 2),
-            "true_peak_dbtp": round(figures.true_peak_dbtp, 2),
-            "untreated_lufs": round(figures.untreated_lufs, 2),
-            "match_db": round(figures.match_db, 3),
+            "lufs": round(told.lufs, 2),
+            "true_peak_dbtp": round(told.true_peak_dbtp, 2),
+            "untreated_lufs": round(told.untreated_lufs, 2),
+            "match_db": round(told.match_db, 3),
             "stations": stations(studio, state, hear, lane, start, stop, first, last) if hear != "return" else {},
         }
     )
@@ -194,6 +196,6 @@ def levels(request: Request, here: Here, start: Frame, stop: Frame) -> JSONRespo
     told = {}
     for place, key in graph.places.items():
         if place.endswith(":out") and found.has(key):
-            level = studio.loudness(key, (start, stop), graph.rate, partial(found.cut, key))
+            level = loudness(studio, key, (start, stop), graph.rate, partial(found.cut, key))
             told[place.removesuffix(":out")] = round(level, 1)
     return JSONResponse(told)
