@@ -211,3 +211,13 @@ def test_what_is_dropped_while_others_are_served_is_never_begun() -> None:
             wish(order, 10 * state, UNDER, window=str(window))
         seen += begun(order)
     assert len(seen) <= HANDS_SOON[UNDER] * 2
+
+
+def test_what_is_slow_behind_a_playhead_keeps_nothing_under_one_waiting() -> None:
+    order = Order()
+    for k in range(4):
+        wish(order, 10 + k, BEHIND, window=f"behind {k}")
+    assert len(begun(order)) == HANDS_SOON[BEHIND]
+    for k in range(3):
+        wish(order, k, UNDER, window=f"under {k}")
+    assert len(begun(order)) == HANDS_SOON[UNDER]

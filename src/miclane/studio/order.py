@@ -34,8 +34,8 @@ class Urgency(IntEnum):
 URGENCY: ContextVar[Urgency] = ContextVar("URGENCY", default=Urgency.CHANGE)  # of the wish that is being made just here
 WANTED: ContextVar[Cancel | None] = ContextVar("WANTED", default=None)  # of the wish that is being made just here
 STAND_ASIDE: ContextVar[Callable[[], None]] = ContextVar("STAND_ASIDE", default=lambda: None)  # of that wish
-# begun only while fewer than so many are being made: of what is heard soon; of all that can wait
-HANDS_SOON = {Urgency.UNDER_PLAYHEAD: 2, Urgency.BEHIND: 1}
+# begun only while fewer than so many as urgent, or more, are being made; of what can wait, fewer than so many of all that
+HANDS_SOON = {Urgency.UNDER_PLAYHEAD: 2, Urgency.BEHIND: 2}
 HANDS = {Urgency.REST: 2, Urgency.FIGURES: 1, Urgency.PICTURES: 2, Urgency.NEXT: 1}
 PATIENCE = 60  # so many others may be begun before one that waits
 
@@ -138,7 +138,7 @@ class Order:
         if wish.flows or self._is_due(wish):
             return True
         if wish.urgency in HANDS_SOON:
-            return self._busy(HANDS_SOON) < HANDS_SOON[wish.urgency]
+            return self._busy([u for u in HANDS_SOON if u <= wish.urgency]) < HANDS_SOON[wish.urgency]
         if wish.urgency > Urgency.REST and any(w.urgency in HANDS_SOON for w in (*self._waiting, *self._making)):
             return False
         return self._busy(HANDS) < HANDS[wish.urgency]
