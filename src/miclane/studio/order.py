@@ -34,7 +34,7 @@ class Urgency(IntEnum):
 URGENCY: ContextVar[Urgency] = ContextVar("URGENCY", default=Urgency.CHANGE)  # of the wish that is being made just here
 WANTED: ContextVar[Cancel | None] = ContextVar("WANTED", default=None)  # of the wish that is being made just here
 STAND_ASIDE: ContextVar[Callable[[], None]] = ContextVar("STAND_ASIDE", default=lambda: None)  # of that wish
-# begun only while fewer than so many as urgent, or more, are being made; of what can wait, fewer than so many of all that
+# begun only while fewer than so many as urgent or more are being made; of what can wait, fewer of all of that
 HANDS_SOON = {Urgency.UNDER_PLAYHEAD: 2, Urgency.BEHIND: 2}
 HANDS = {Urgency.REST: 2, Urgency.FIGURES: 1, Urgency.PICTURES: 2, Urgency.NEXT: 1}
 PATIENCE = 60  # so many others may be begun before one that waits
