@@ -93,6 +93,18 @@ def test_what_the_room_keeps_counts_as_held_and_goes_when_little_may_be() -> Non
     assert store.room.held_bytes == 0 and store.held_bytes <= 10 * MB
 
 
+@large_pages
+def test_a_system_that_has_no_large_pages_has_room_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
+    class Refused(mmap.mmap):
+        def madvise(self, *_: int) -> None:
+            raise OSError(22, "Invalid argument")
+
+    monkeypatch.setattr(mmap, "mmap", Refused)
+    audio = Room(64 * MB).empty(2, 400_000)
+    audio[:] = 1.0
+    assert audio.sum() == 800_000
+
+
 def test_a_trace_is_of_what_is_looked_at_and_the_same_as_of_the_whole() -> None:
     stages = [
         {"kind": "compressor", "threshold_db": -30.0},

@@ -7,6 +7,7 @@ long as the writing: a loop in which a knob is turned would pay that for every n
 import mmap
 import threading
 import weakref
+from contextlib import suppress
 
 import numpy as np
 
@@ -69,5 +70,6 @@ class Room:
 def _new(wanted: int) -> mmap.mmap:
     size = -(-wanted // _HUGE) * _HUGE + _HUGE  # one more, for it begins anywhere
     piece = mmap.mmap(-1, size, flags=mmap.MAP_PRIVATE)
-    piece.madvise(mmap.MADV_HUGEPAGE)
+    with suppress(OSError):  # a system may know of such pages and have none
+        piece.madvise(mmap.MADV_HUGEPAGE)
     return piece
