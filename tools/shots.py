@@ -46,7 +46,7 @@ def wait(page: Page) -> None:
     if page.locator("#lufs").count() and not page.url.endswith(("/print", "/sheet")):
         page.wait_for_function("() => document.querySelector('#lufs').textContent.includes('.')", timeout=120_000)
         levels = "[...document.querySelectorAll('[data-level]')]"
-        page.wait_for_function(f"() => !{levels}.length || {levels}.some((e) => e.textContent)")
+        page.wait_for_function(f"() => !{levels}.length || {levels}.some((e) => e.textContent.trim())")
     measuring = "() => !document.querySelector('.report').innerText.includes('easuring')"
     if page.locator("#spectrogram").count():
         page.wait_for_function("() => document.querySelectorAll('#events button').length")
