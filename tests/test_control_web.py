@@ -10,6 +10,7 @@ from conftest import RATE
 from miclane.core.engine.render import Renderer
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.mix.paths import find_path
+from miclane.studio.figures import figures, match_db
 from test_web import web  # noqa: F401
 
 LOOP = {"first": 20 * RATE, "last": 28 * RATE}
@@ -123,3 +124,12 @@ def test_a_return_is_opened_like_a_lane(web, demo) -> None:  # noqa: F811
         params={"lane": "return:crush", "start": LOOP["first"], "stop": LOOP["last"], **LOOP},
     ).json()
     assert told["stations"]["c"]["in_db"] > -60
+
+
+def test_what_is_said_of_a_band_alone_is_of_the_band_and_not_of_the_lane(demo: SimpleNamespace) -> None:
+    state, loop = demo.studio.sessions.get("salt-ferry"), (round(20.5 * 48000), round(24.5 * 48000))
+    band = ("clean", 0)
+    told = figures(demo.studio, state, "mix", "lead", *loop, loop, "band", band)
+    assert told.match_db == pytest.approx(match_db(demo.studio, state, "mix", "lead", loop, "band", band), abs=1e-6)
+    heard = demo.studio.sound(state, "mix", "lead", *loop, "band", band=band)
+    assert told.untreated_lufs == pytest.approx(integrated_lufs(heard, 48000), abs=0.01)

@@ -16,6 +16,7 @@ from .options import Data, default_data
 from .serving import warm_first
 
 _ALONE = ("process", "measure", "fit", "schema")  # commands that touch no data folder: nothing there logs
+_SOON_LOADED = (*_ALONE, "serve", "demo")  # these are soon done, or search as usual once they serve
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Mixing vocals: real processing, measured.")
 
 
@@ -227,11 +228,7 @@ def main() -> None:
     """Entry: errors in one plain line, exit status 2 for unusable input."""
     from . import batching, keeping, serving, upkeep
 
-    if sys.argv[1:2] and sys.argv[1] in (
-        *_ALONE,
-        "serve",
-        "demo",
-    ):  # these are soon done, or search as usual once they serve
+    if sys.argv[1:2] and sys.argv[1] in _SOON_LOADED:
         search_seldom()
     for commands in (serving, upkeep, keeping, batching):
         commands.add_to(app)

@@ -36,7 +36,7 @@ def figures(
 ) -> Figures:
     """Loudness of the loop treated and untreated; rendered over [start, stop) so that nothing is done twice."""
     sides: tuple[Variant, Variant] = ("treated", against)
-    keys = [studio.target(studio.variant_graph(state, hear, lane, side, band), hear, lane) for side in sides]
+    keys = [studio.heard(state, hear, lane, side, band)[1] for side in sides]
 
     def heard(side: Variant) -> np.ndarray:
         found = studio.range(state, hear, lane, start, stop, side, band=band)
