@@ -9,7 +9,8 @@ import subprocess
 import sys
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,7 @@ from distributed import Client
 from distributed.comm import CommClosedError
 
 from miclane.batch.journal import NAME, Journal
-from miclane.batch.running import MOST_SENDINGS, Job, hand_out
+from miclane.batch.running import MOST_SENDINGS, Call, Job, hand_out
 from miclane.batch.tasks import Task
 from miclane.core.audio import content_hash, read_sound
 from miclane.core.measure.loudness import integrated_lufs
@@ -333,6 +334,45 @@ def test_what_a_cluster_cannot_print_is_told_and_no_file_is_left(takes: Path, tm
         there = miclane(*words, "--target", f"raw:{lane['id']}", "--cluster", address)
     assert here.returncode == there.returncode != 0 and "makes more than +60 dBFS" in there.stderr
     assert "Traceback" not in there.stderr and not list((tmp_path / "out").glob("*"))
+
+
+@dataclass
+class Weighed(Call):
+    """A sound's bytes counted by a worker."""
+
+    path: Path
+    told: list[int] = field(default_factory=list)
+    tries: int = 0
+
+    @property
+    def name(self) -> str:
+        return self.path.name
+
+    @property
+    def sounds(self) -> list[tuple[str, Path]]:
+        return [("the same", self.path)]
+
+    @property
+    def work(self) -> tuple[Callable[..., Any], Any]:
+        return weigh, self.name
+
+    def take(self, result: int) -> None:
+        self.told.append(result)
+
+
+def weigh(_: str, data: bytes) -> int:
+    return len(data)
+
+
+def test_a_sound_sent_again_as_it_is_let_go_of_is_not_let_go_of_with_it(tmp_path: Path) -> None:
+    """A print does: its longest target alone, then the others, with the same sounds. It was lost, or waited for ever."""
+    path = tmp_path / "take.wav"
+    path.write_bytes(bytes(100_000))
+    with Client(processes=False, n_workers=2, threads_per_worker=1, dashboard_address=None) as client:
+        for _ in range(60):
+            calls = [Weighed(path) for _ in range(3)]
+            hand_out(client, deque(calls), lambda *_: None, lambda _, why: pytest.fail(why))
+            assert [(c.told, c.tries) for c in calls] == [([100_000], 1)] * 3
 
 
 class Breaking:

@@ -245,7 +245,7 @@ def _sent(client: Any, sent: dict[str, Any], digest: str, path: Path) -> Any:
         data = path.read_bytes()
     except OSError as error:
         raise UnusableDataError(error.strerror or str(error)) from error
-    key = f"miclane-sound-{digest}"
+    key = f"miclane-sound-{digest}-{token_hex(8)}"  # that another of this name is let go of meanwhile must not take it
     for attempt in range(MOST_SENDINGS):
         try:
             sent[digest] = client.scatter({key: data})[key]
