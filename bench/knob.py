@@ -21,10 +21,11 @@ POLLS = """async () => {
 
 def run(parts: str = "lane section mix fit send fader bus returns eq whole drive hunt handle newest song") -> None:
     """Print median and 95th percentile of changes with the share of each part, and starts of the song, ten each way."""
-    from .server import browser_page, demo, root
+    from .browser import light_page
+    from .server import demo, root
 
     with tempfile.TemporaryDirectory() as folder:
-        with demo(folder, 18720) as address, browser_page() as page:
+        with demo(folder, 18720) as address, light_page() as page:
             where = root(address)
             for hear, key in (("lane", "1"), ("mix", "3")):
                 if hear in parts:
@@ -61,17 +62,17 @@ def run(parts: str = "lane section mix fit send fader bus returns eq whole drive
             if "hunt" in parts:
                 _measure(page, where, "lane", "1", band, "hunt", "the hunt on it, drive in the chain")
         if "handle" in parts:
-            with demo(folder + "/handle", 18740) as address, browser_page() as page:
+            with demo(folder + "/handle", 18740) as address, light_page() as page:
                 put = {"to": ["lead"], "how": "replace"}
-                page.request.post(f"{root(address)}/s/salt-ferry/chains/ours-held-forward/put", data=put)
+                page.request.post(f"{root(address)}/s/salt-ferry/chains/ours-held-forward/put", json=put)
                 for hear, key in (("lane", "1"), ("mix", "3")):
                     name = "a handle that moves two compressors"
                     _measure(page, root(address), hear, key, "", '.handle .rule[aria-label="Grip"]', name)
         if "newest" in parts:
-            with demo(folder + "/newest", 18745) as address, browser_page() as page:
+            with demo(folder + "/newest", 18745) as address, light_page() as page:
                 _newest(page, root(address))
         for words in ("cold", "warm", "edited") if "song" in parts else ():
-            with demo(folder, 18730) as address, browser_page() as page:
+            with demo(folder, 18730) as address, light_page() as page:
                 _song(page, root(address), words)
 
 
@@ -114,9 +115,9 @@ def _newest(page, address: str) -> None:
     edits = [
         {"op": "insert", "path": "lanes/lead/stages", "index": k, "value": value} for k, value in enumerate(stages)
     ]
-    page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": edits})
-    page.request.post(f"{address}/s/salt-ferry/lane/lead/notes/b-tune", timeout=120_000)
-    page.request.post(f"{address}/s/salt-ferry/lane/lead/start/b-tame?first=0&last=0&hear=lane", timeout=120_000)
+    page.request.post(f"{address}/s/salt-ferry/edits", json={"edits": edits})
+    page.request.post(f"{address}/s/salt-ferry/lane/lead/notes/b-tune")
+    page.request.post(f"{address}/s/salt-ferry/lane/lead/start/b-tame?first=0&last=0&hear=lane")
     after = "a compressor after tune, tame and sway"
     for stage, how, name in (
         ("b-tune", "Movement kept", "tune"),
@@ -142,8 +143,8 @@ def _four_returns(page, address: str) -> None:
         for lane in ("lead", "double", "high_harmony", "low_harmony"):
             send = {"id": name, "level_db": -14}
             edits.append({"op": "insert", "path": f"lanes/{lane}/sends", "index": 9, "value": send})
-    answer = page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": edits})
-    assert answer.ok, answer.text()
+    answer = page.request.post(f"{address}/s/salt-ferry/edits", json={"edits": edits})
+    assert answer.is_success, answer.text
 
 
 def _pocket(page, address: str) -> None:
@@ -152,8 +153,8 @@ def _pocket(page, address: str) -> None:
     band = {"frequency_hz": 1500, "q": 0.8, "target": "middle", "dynamic": moving}
     value = {"kind": "eq", "id": "pocket", "name": "Pocket", "bands": [band], "key": {"lane": "lead"}}
     edit = {"op": "insert", "path": "lanes/plucked/stages", "index": 0, "value": value}
-    answer = page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": [edit]})
-    assert answer.ok, answer.text()
+    answer = page.request.post(f"{address}/s/salt-ferry/edits", json={"edits": [edit]})
+    assert answer.is_success, answer.text
 
 
 def _third_and_drive(page, address: str) -> None:
@@ -163,8 +164,8 @@ def _third_and_drive(page, address: str) -> None:
     edits = [
         {"op": "insert", "path": "lanes/lead/stages", "index": at, "value": v} for at, v in ((8, third), (9, drive))
     ]
-    answer = page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": edits})
-    assert answer.ok, answer.text()
+    answer = page.request.post(f"{address}/s/salt-ferry/edits", json={"edits": edits})
+    assert answer.is_success, answer.text
 
 
 def _eight_bands(page, address: str) -> None:
@@ -177,8 +178,8 @@ def _eight_bands(page, address: str) -> None:
     bands.append({"frequency_hz": 700, "q": 4, "dynamic": {"threshold_db": -34, "change_db": -6}})
     value = {"kind": "eq", "id": EQ_ID, "name": "Eight", "bands": bands}
     edit = {"op": "insert", "path": "lanes/lead/stages", "index": 1, "value": value}
-    answer = page.request.post(f"{address}/s/salt-ferry/edits", data={"edits": [edit]})
-    assert answer.ok, answer.text()
+    answer = page.request.post(f"{address}/s/salt-ferry/edits", json={"edits": [edit]})
+    assert answer.is_success, answer.text
 
 
 _BEST = [1e9]  # the least time that the same work has taken in this run
@@ -217,10 +218,11 @@ def _measure(
         page.keyboard.down("g")
         page.wait_for_timeout(1500)
     else:
-        (page.locator(how).first if how.startswith(".") else page.get_by_role("slider", name=how).first).focus()
+        (page.locator(how).first if how.startswith(".") else page.slider(how).first).focus()
     before = page.evaluate("miclane.heard = [], structuredClone(miclane.line)")
     # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
-    key = "ArrowRight" if how == "hunt" else "ArrowLeft" if "handle" in name else "Shift+ArrowLeft"
+    small = "ArrowLeft" if hear == "lane" else "ArrowRight"  # a handle soon comes to its end: there, and back again
+    key = "ArrowRight" if how == "hunt" else small if "handle" in name else "Shift+ArrowLeft"
     paces = []
     for _, wait in zip(range(40), itertools.cycle(EVERY_MS), strict=False):
         page.keyboard.press(key)

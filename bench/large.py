@@ -6,9 +6,8 @@ import sys
 import tempfile
 import time
 
-from playwright.sync_api import Page
-
-from .server import browser_page, demo, root
+from .browser import Page, light_page
+from .server import demo, root
 from .work import process_of, resident_gib
 
 LANES, SECONDS, RATE, PORT = 24, 360, 96000, 18760
@@ -51,7 +50,7 @@ def run() -> None:
         print(
             f"{LANES} lanes of {SECONDS // 60} minutes at {RATE / 1000:.0f} kHz: imported in {time.monotonic() - begun:.0f} s"
         )
-        with demo(folder, PORT) as address, browser_page() as page:
+        with demo(folder, PORT) as address, light_page() as page:
             server = process_of(PORT)
             for step in (_open, _loop, _song, _print):
                 step(page, f"{root(address)}/s/large")
@@ -72,7 +71,7 @@ def _loop(page: Page, where: str) -> None:
     page.wait_for_function("() => miclane.player.playing && miclane.player.starved === false", timeout=300_000)
     sounds = time.monotonic() - begun
     page.wait_for_timeout(4000)
-    page.get_by_role("slider", name="Threshold").first.focus()
+    page.slider("Threshold").first.focus()
     page.evaluate("miclane.heard = []")
     for k in range(20):
         page.keyboard.press("ArrowRight" if k % 10 < 5 else "ArrowLeft")
@@ -104,11 +103,11 @@ def _song(page: Page, where: str) -> None:
 
 def _print(page: Page, where: str) -> None:
     begun = time.monotonic()
-    assert page.request.post(f"{where}/prints", data={"targets": ["mix"], "format": "flac-24"}).ok
+    assert page.request.post(f"{where}/prints", json={"targets": ["mix"], "format": "flac-24"}).is_success
     state = "running"
     while state in ("waiting", "running"):
         time.sleep(1)
-        told = page.request.get(f"{where}/prints").text()
+        told = page.request.get(f"{where}/prints").text
         state = told.partition('data-state="')[2].partition('"')[0]
     took = time.monotonic() - begun
     print(f"printed: {state} in {took:.0f} s, {SECONDS / took:.1f} times real time", end=";")

@@ -3,9 +3,8 @@
 import statistics
 import tempfile
 
-from playwright.sync_api import Page
-
-from .server import browser_page, demo, root
+from .browser import Page, light_page
+from .server import demo, root
 from .windows import Window, wishes_of
 
 EDITS, EVERY_MS, WINDOWS, PLAYING = 300, 100, 20, 5
@@ -23,7 +22,7 @@ FIGURES = "() => document.querySelector('#lufs')?.textContent.includes('.')"
 
 def run(parts: str = "loop song windows") -> None:
     """Print what was heard of the edits, gaps in what played, and latencies with twenty windows open."""
-    with tempfile.TemporaryDirectory() as folder, demo(folder, 18750) as address, browser_page() as page:
+    with tempfile.TemporaryDirectory() as folder, demo(folder, 18750) as address, light_page() as page:
         where = f"{root(address)}/s/salt-ferry"
         for part in ("loop", "song"):
             if part in parts:
@@ -46,7 +45,7 @@ def _opened(page: Page, where: str, part: str) -> None:
 
 def _edits(page: Page, where: str, part: str) -> None:
     _opened(page, where, part)
-    page.get_by_role("slider", name="Threshold").first.focus()
+    page.slider("Threshold").first.focus()
     page.evaluate(WATCH)
     before = page.evaluate("miclane.state.version")
     for k in range(EDITS):
@@ -66,10 +65,9 @@ def _edits(page: Page, where: str, part: str) -> None:
 
 def _windows(page: Page, where: str, address: str) -> None:
     """One window in a browser, the others without: what the browser itself needs for twenty pages says nothing of us."""
-    assert page.context.browser is not None
     kinds = []
     for k, (screen, plays) in enumerate(KINDS):
-        other = page.context.browser.new_page()
+        other = page.browser.new_page()
         edit = {"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": -20.5 - k}
         kinds.append(wishes_of(other, where, screen, plays, edit))
         other.close()
@@ -79,7 +77,7 @@ def _windows(page: Page, where: str, address: str) -> None:
     for other in others:
         other.start()
     _opened(page, where, "loop")
-    page.get_by_role("slider", name="Threshold").first.focus()
+    page.slider("Threshold").first.focus()
     page.evaluate(WATCH)
     for k in range(40):
         page.keyboard.press("ArrowRight" if k % 20 < 10 else "ArrowLeft")

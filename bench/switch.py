@@ -14,14 +14,15 @@ GAPS = "(ms) => new Promise((done) => { let gaps = 0; const look = setInterval((
 
 def run() -> None:
     """Print median, 95th percentile and worst, how many looks found a gap, and how loud each is."""
-    from .server import browser_page, demo, root
+    from .browser import light_page
+    from .server import demo, root
 
-    with tempfile.TemporaryDirectory() as folder, demo(folder, 18790) as address, browser_page() as page:
+    with tempfile.TemporaryDirectory() as folder, demo(folder, 18790) as address, light_page() as page:
         where = f"{root(address)}/s/salt-ferry"
         for path, value in WAYS:
-            made = page.request.post(f"{where}/alternatives", data={}).json()["id"]
+            made = page.request.post(f"{where}/alternatives", json={}).json()["id"]
             edit = {"op": "set", "path": path, "value": value}
-            assert page.request.post(f"{where}/edits", data={"edits": [edit], "alternative": made}).ok
+            assert page.request.post(f"{where}/edits", json={"edits": [edit], "alternative": made}).is_success
         page.goto(f"{where}/lane/lead?stage=peaks")
         page.wait_for_function("() => document.querySelector('#lufs')?.textContent.includes('.')", timeout=120_000)
         page.keyboard.press("3")

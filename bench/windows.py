@@ -6,12 +6,20 @@ import time
 from contextlib import suppress
 from typing import Any
 
-from playwright.sync_api import Page
 from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import connect
 
+from .browser import Page
+
 _FIRST, _LAST = 1, 2
 _AHEAD_S, _BYTES_A_SECOND = 4.0, 48000 * 2 * 4  # what a page has of the song before it takes more; float, stereo
+
+NOTE = """window.sent = [];
+const given = WebSocket.prototype.send;
+WebSocket.prototype.send = function (text) {
+  sent.push({ text, ms: performance.now() });
+  return given.call(this, text);
+};"""
 
 
 def wishes_of(page: Page, where: str, screen: str, plays: str, edit: dict[str, Any]) -> list[dict[str, Any]]:
@@ -19,11 +27,7 @@ def wishes_of(page: Page, where: str, screen: str, plays: str, edit: dict[str, A
 
     `plays`: "loop", "song" or "" for a page that is only looked at.
     """
-    sent: list[dict[str, Any]] = []
-    page.on(
-        "websocket",
-        lambda line: line.on("framesent", lambda text: sent.append({**json.loads(text), "after_s": time.monotonic()})),
-    )
+    page.before_scripts(NOTE)
     page.goto(f"{where}/{screen}")
     page.wait_for_timeout(6000)
     if plays:
@@ -33,9 +37,10 @@ def wishes_of(page: Page, where: str, screen: str, plays: str, edit: dict[str, A
         page.keyboard.press("Space")
         page.wait_for_function("() => miclane.player.playing && miclane.player.starved === false", timeout=120_000)
         page.wait_for_timeout(3000)
-    sent.clear()
-    assert page.request.post(f"{where}/edits", data={"edits": [edit]}).ok
+    page.evaluate("void (sent.length = 0)")
+    assert page.request.post(f"{where}/edits", json={"edits": [edit]}).is_success
     page.wait_for_timeout(5000)
+    sent = [{**json.loads(m["text"]), "after_s": m["ms"] / 1000} for m in page.evaluate("sent")]
     wishes = [m for m in sent if m.get("method") == "GET"]
     return [{**m, "after_s": m["after_s"] - wishes[0]["after_s"]} for m in wishes]
 

@@ -7,9 +7,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from playwright.sync_api import Page
-
-from .server import browser_page, demo, root
+from .browser import Page, light_page
+from .server import demo, root
 
 MINUTES, IDLE_MINUTES = 10, 2
 LANES = ("lead", "double", "high_harmony", "low_harmony")
@@ -18,7 +17,7 @@ SCREENS = ("lane/{}", "lane/{}?stage=clean", "lane/{}?stage=deess", "space", "ma
 
 def run(minutes: str = str(MINUTES)) -> None:
     """Print resident memory of the server and its measuring process each minute, and two minutes after the last."""
-    with tempfile.TemporaryDirectory() as folder, demo(folder, 18740) as address, browser_page() as page:
+    with tempfile.TemporaryDirectory() as folder, demo(folder, 18740) as address, light_page() as page:
         where, process, rng = f"{root(address)}/s/salt-ferry", process_of(18740), random.Random(1)
         made = {"edits": 0, "screens": 0, "undos": 0, "prints": 0, "songs": 0}
         told, most = time.monotonic(), 0.0
@@ -123,5 +122,5 @@ def _take_back(page: Page, where: str, rng: random.Random, made: Made) -> None:
 
 def _print(page: Page, where: str, rng: random.Random, made: Made) -> None:
     if rng.random() < 0.3:
-        page.request.post(f"{where}/prints", data={"targets": ["mix"], "format": "flac-16"})
+        page.request.post(f"{where}/prints", json={"targets": ["mix"], "format": "flac-16"})
         made["prints"] += 1
