@@ -5,13 +5,15 @@ by two more processes on the same processors. So the bench speaks the DevTools p
 """
 
 import json
+import os
+import signal
 import subprocess
 import sys
 import tempfile
 import time
 import urllib.request
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -220,7 +222,8 @@ def light_page() -> Iterator[Page]:
         try:
             yield Browser(_port_of(process, Path(folder) / "DevToolsActivePort")).new_page()
         finally:
-            process.terminate()
+            with suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)  # what is started may be a script that starts the browser
             process.wait()
 
 
