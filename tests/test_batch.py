@@ -365,7 +365,7 @@ def weigh(_: str, data: bytes) -> int:
 
 
 def test_a_sound_sent_again_as_it_is_let_go_of_is_not_let_go_of_with_it(tmp_path: Path) -> None:
-    """A print does: its longest target alone, then the others, with the same sounds. It was lost, or waited for ever."""
+    """A print does: its longest target alone, then the others, with the same sounds. Work was lost, or never ended."""
     path = tmp_path / "take.wav"
     path.write_bytes(bytes(100_000))
     with Client(processes=False, n_workers=2, threads_per_worker=1, dashboard_address=None) as client:

@@ -1,7 +1,9 @@
 """The one connection of a window: wishes, changes, what flows, news, and who may open it."""
 
 import json
+import threading
 import time
+from collections.abc import Callable
 from types import SimpleNamespace
 from typing import Any
 
@@ -12,7 +14,9 @@ from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import ClientConnection, connect
 
 from conftest import RATE
-from miclane.web.screens.line import AHEAD_BYTES
+from miclane.core.engine.giving_way import PAUSE, Cancel, Gate
+from miclane.core.errors import CancelledError
+from miclane.web.screens.line import AHEAD_BYTES, PAUSE_S, Foreman
 
 
 def opened(demo: SimpleNamespace, window: str = "w", **how: Any) -> ClientConnection:
@@ -167,3 +171,41 @@ def test_nonsense_ends_a_line_and_no_other(demo: SimpleNamespace, nonsense: str)
                 bad.recv(20)
         say(good, wish=1, address="/s/salt-ferry/version")
         assert frame(good)[2]["status"] == 200
+
+
+def test_figures_wait_a_moment_for_what_goes_first_and_are_given_up_with_it() -> None:
+    gate = Gate()
+    foreman = Foreman(gate)
+    wish = SimpleNamespace(cancel=Cancel())
+    with gate.urgent():
+        begun = time.monotonic()
+        foreman._pause(wish)  # not for ever: what goes first may wait for just this
+        assert time.monotonic() - begun >= PAUSE_S
+        threading.Timer(0.02, wish.cancel.set).start()
+        with pytest.raises(CancelledError):
+            foreman._pause(wish)
+    with pytest.raises(CancelledError):
+        foreman._pause(wish)
+
+
+def test_what_is_only_looked_at_is_told_how_to_pause_and_what_is_heard_is_not(demo: SimpleNamespace) -> None:
+    told: dict[str, bool] = {}
+    never = PAUSE.get()
+    read = demo.studio.measured.get
+
+    def noting(key: tuple[Any, ...], make: Callable[[], float], *more: Any) -> float:
+        told[key[0]] = PAUSE.get() is not never
+        return read(key, make, *more)
+
+    demo.studio.measured.get = noting
+    try:
+        with opened(demo) as line:
+            say(line, wish=1, urgency=4, address="/s/salt-ferry/levels?start=960000&stop=1008000")
+            assert frame(line)[2]["status"] == 200
+            assert told == {"lufs": True}
+            told.clear()
+            say(line, wish=2, urgency=2, address=f"{SOUND}&variant=untreated&match=true")
+            assert frame(line)[2]["status"] == 200
+            assert told == {"lufs": False}
+    finally:
+        demo.studio.measured.get = read

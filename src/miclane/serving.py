@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 PORT = 8640
 MEMORY_MIB = 1024
-SWITCH_S = 0.0005  # how long a thread may keep the interpreter while another wants it: edits are answered at once
+SWITCH_S = 0.0001  # how long a thread may keep the interpreter while another wants it: edits are answered at once
 STOP_S = 1
 LOOK_S, IDLE_S = 5.0, 60.0  # after so long without a render most of what is kept goes
 Port = Annotated[int, typer.Option(help="Port; the next free one is taken when it is in use.", min=1, max=65535)]

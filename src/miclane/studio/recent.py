@@ -6,6 +6,8 @@ from typing import Any, Generic, TypeVar
 
 from cachetools import LRUCache
 
+from ..core.engine.giving_way import breathe
+
 T = TypeVar("T")
 Key = tuple[Any, ...]
 
@@ -44,6 +46,7 @@ class Recent(Generic[T]):
             while not other.wait(0.1):
                 waiting()
         try:
+            breathe()
             made = make()
             with self._lock:
                 self._held[key] = made

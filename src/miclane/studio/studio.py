@@ -2,8 +2,7 @@
 
 import threading
 import time
-from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import suppress
 from dataclasses import replace
 from functools import partial
 from pathlib import Path as Folder
@@ -15,7 +14,7 @@ import numpy as np
 from ..core.engine.budget import Budget
 from ..core.engine.builder import Builder
 from ..core.engine.cache import MEMORY_BYTES, RenderStore
-from ..core.engine.giving_way import Cancel, give_way
+from ..core.engine.giving_way import Cancel, Gate, give_way
 from ..core.engine.range import Range
 from ..core.engine.render import Renderer
 from ..core.engine.states import States
@@ -76,6 +75,7 @@ class Studio:
             supply(self.chains)
         self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
         self._resting: dict[str, tuple[Timer, Cancel]] = {}
+        self.gate = Gate()  # what is heard at once goes first through it
         self._renderers: dict[int, Renderer] = {}
         self._store = RenderStore(memory_bytes * 5 // 8)  # these three of all rates together
         self._states, self._budget = States(memory_bytes // 8), Budget(memory_bytes // 4)
@@ -179,16 +179,8 @@ class Studio:
         with self._lock:
             if rate not in self._renderers:
                 read = self.sounds.reader(rate)
-                self._renderers[rate] = Renderer(read, self._store, None, self._budget, self._states)
+                self._renderers[rate] = Renderer(read, self._store, None, self._budget, self._states, self.gate)
             return self._renderers[rate]
-
-    @contextmanager
-    def ahead_of_rendering(self) -> Iterator[None]:
-        """What is rendered for later waits while this is held."""
-        with ExitStack() as stack:
-            for renderer in list(self._renderers.values()):
-                stack.enter_context(renderer.gate.urgent())
-            yield
 
     def range(
         self,

@@ -46,7 +46,7 @@ def create_app(
     app = FastAPI(title="Mic Lane", docs_url=None, redoc_url=None, openapi_url=None, lifespan=life)
     app.state.studio, app.state.printer, app.state.keeper = studio, Printer(studio), keeper
     app.state.blind = Blind(studio)
-    app.state.foreman = Foreman()
+    app.state.foreman = Foreman(studio.gate)
     studio.sessions.changed = app.state.foreman.changed
     app.state.printer.told = app.state.foreman.printed
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")

@@ -3,8 +3,9 @@
 import os
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 
 from ..errors import CancelledError
 
@@ -53,9 +54,21 @@ class Gate:
                 if not self._urgent:
                     self._open.set()
 
-    def pass_through(self) -> None:
-        """Wait for the urgent, for a second at the most."""
-        self._open.wait(1.0)
+    def pass_through(self, most_s: float = 1.0) -> None:
+        """Wait for the urgent, for so long at the most."""
+        self._open.wait(most_s)
+
+
+PAUSE: ContextVar[Callable[[], None]] = ContextVar("PAUSE", default=lambda: None)  # what `breathe` does just here
+
+
+def breathe() -> None:
+    """Said by the way by whatever is long at work with something that is only looked at.
+
+    What is heard sooner goes first meanwhile; CancelledError once nobody wants it any more. Not to be said while a lock
+    is held that what is heard sooner may want.
+    """
+    PAUSE.get()()
 
 
 def give_way() -> None:

@@ -85,14 +85,18 @@ class Renderer:
         threads: int | None = None,
         budget: Budget | None = None,
         states: States | None = None,
+        gate: Gate | None = None,
     ) -> None:
-        """`store` keeps renders, `budget` bounds those under way, `states` are gone on from; all may be shared."""
+        """`store` keeps renders, `budget` bounds those under way, `states` are gone on from; all may be shared.
+
+        What is previewed goes first through the `gate`.
+        """
         self.read = read
         self.store = store or RenderStore()
         self.budget = budget or Budget(MEMORY_BYTES)
         self.states = states or States()
         self.threads = threads or os.cpu_count() or 1
-        self.gate = Gate()
+        self.gate = gate or Gate()
         self._pool = ThreadPoolExecutor(self.threads + 1, thread_name_prefix="render", initializer=give_way)
         self._patient_pool = ThreadPoolExecutor(1, thread_name_prefix="patient", initializer=give_way)
         self._urgent_pool = ThreadPoolExecutor(self.threads, thread_name_prefix="soon")
@@ -125,8 +129,8 @@ class Renderer:
         starts, last = self.spans(graph, target, start, stop)
 
         def check() -> None:
-            cancel.check()
             self.gate.pass_through()
+            cancel.check()  # which what went first may have set
 
         with self.budget.spend(self._bytes(graph, target, starts, last), cancel.check):
             work = InStep(graph, starts, last, self.read, self.store, self.states, start - STATES_BEFORE, check)

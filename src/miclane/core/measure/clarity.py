@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..engine.giving_way import breathe
 from .hearing import NOTHING, THIRD_EDGES_HZ, THIRDS_HZ
 from .phrases import Span
 
@@ -54,6 +55,7 @@ def _power(level_db: np.ndarray) -> np.ndarray:
 
 def audibility(speech_db: np.ndarray, noise_db: np.ndarray) -> np.ndarray:
     """Of each band what is heard of the speech in it, 0 to 1: (18, n) from spectrum levels (18,) and (18, n)."""
+    breathe()
     itself = speech_db - 24.0  # speech masks itself
     masker = np.maximum(itself[:, None], noise_db)
     slope = -80.0 + 0.6 * (masker + 10 * np.log10(THIRDS_HZ)[:, None] - 6.353)

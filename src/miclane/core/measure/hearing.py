@@ -5,6 +5,7 @@ from functools import lru_cache
 
 import numpy as np
 
+from ..engine.giving_way import breathe
 from ..kernels.hearing import band_sums
 from ..late import rfft
 from .loudness import k_weighting
@@ -59,6 +60,7 @@ class BandPowers:
         waiting = np.concatenate([self._waiting, block.astype(np.float32)], axis=1)
         count = max(0, (waiting.shape[1] - self.size) // self.hop + 1)
         for k in range(0, count, _AT_ONCE):
+            breathe()
             self._found.append(self._powers(waiting[:, k * self.hop :], min(_AT_ONCE, count - k)))
         self._waiting = waiting[:, count * self.hop :]
 

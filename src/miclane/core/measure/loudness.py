@@ -6,6 +6,7 @@ from functools import lru_cache
 import numpy as np
 import soxr
 
+from ..engine.giving_way import breathe
 from ..kernels.biquad import cascade, new_state
 from ..kernels.levels import padded
 from ..kernels.limiter import TAPS, interpolator, true_peaks
@@ -46,6 +47,7 @@ def weighted_power(audio: np.ndarray, rate: int, step_s: float = 0.1) -> np.ndar
     found = np.empty(audio.shape[1] // step)
     at_once, state = max(1, _PIECE // step), new_state(channels, k_weighting(rate))
     for k in range(0, len(found), at_once):
+        breathe()
         part = np.ascontiguousarray(audio[:, k * step : (k + at_once) * step][:, : (len(found) - k) * step], np.float64)
         weighted = np.empty_like(part)
         cascade(part, k_weighting(rate), state, weighted)
@@ -120,6 +122,7 @@ def true_peak_dbtp(audio: np.ndarray, rate: int) -> float:
         return 20 * float(np.log10(max(top, 1e-10)))
     for group in np.split(near, np.flatnonzero(np.diff(near) > 2 * _MARGIN // _LOOKED_AT) + 1):
         for begin in range(group[0], group[-1] + 1, _AT_ONCE):
+            breathe()
             at, to = begin * _LOOKED_AT, min(min(begin + _AT_ONCE, group[-1] + 1) * _LOOKED_AT, audio.shape[1])
             first, last = max(0, at - _MARGIN), min(to + _MARGIN, audio.shape[1])
             finer = soxr.resample(audio[:, first:last].T, rate, rate * times, quality="VHQ")
@@ -134,6 +137,7 @@ def _about(audio: np.ndarray, top: float) -> np.ndarray:
     (table, spread), n = interpolator(), audio.shape[1]
     found = []
     for at in range(0, n, _AT_ONCE * _LOOKED_AT):
+        breathe()
         first, last = max(0, at - TAPS), min(n, at + _AT_ONCE * _LOOKED_AT)
         part = np.zeros((audio.shape[0], last - first + TAPS))
         part[:, : last - first] = audio[:, first:last]

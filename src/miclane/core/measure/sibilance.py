@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from ..engine.giving_way import breathe
 from ..late import rfft
 from ..stages.deess import Balanced, Deess, DeessProcessor
 from ..stages.plosive import Plosive
@@ -31,6 +32,7 @@ def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], 
     if not spans or audio.shape[1] < _SIZE:
         return float("nan")
     hop = _SIZE // 2
+    breathe()
     voice_of = voice_in(audio).astype(np.float32)
     windowed = np.lib.stride_tricks.sliding_window_view(voice_of, _SIZE)[::hop] * np.hanning(_SIZE).astype(np.float32)
     spectra = rfft(windowed, axis=1).view(np.float32)  # real and imaginary in turn

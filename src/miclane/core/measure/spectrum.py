@@ -7,6 +7,7 @@ import numpy as np
 from numpy.fft import rfft
 
 from ..axes import AXIS_HZ
+from ..engine.giving_way import breathe
 from .levels import middle_of
 from .phrases import Span
 
@@ -22,6 +23,7 @@ def mean_power(mono: np.ndarray, rate: int, size: int = 8192, hop: int = 2048) -
     frames = np.lib.stride_tricks.sliding_window_view(mono, size)[::hop]
     total = np.zeros(size // 2 + 1)
     for k in range(0, len(frames), _AT_ONCE):
+        breathe()
         total += (np.abs(rfft(frames[k : k + _AT_ONCE] * window, axis=1)) ** 2).sum(axis=0)
     return np.fft.rfftfreq(size, 1 / rate), total / len(frames) / (window.sum() / 2) ** 2
 

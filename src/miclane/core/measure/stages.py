@@ -2,12 +2,14 @@
 
 import numpy as np
 
+from ..engine.giving_way import breathe
 from ..engine.node import Trace
 from ..readings import StageReading
 
 
 def read_stage(trace: Trace, start: int, stop: int) -> StageReading:
     """Reading of frames [start, stop): over the hops that are within 25 dB of the loudest, the sung ones."""
+    breathe()
     a = max(0, (start - trace.start) // trace.hop)
     b = max(a + 1, (stop - trace.start) // trace.hop)
     inside, outside = trace.mean_square_in[a:b], trace.mean_square_out[a:b]

@@ -6,6 +6,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from ..engine.giving_way import breathe
 from ..errors import UnknownPlaceError
 from ..stages.base import Stage
 from ..stages.compressor import Compressor, CompressorProcessor, Follower
@@ -44,6 +45,7 @@ def _quiet_points(frames: int, rate: int, phrases: Sequence[Span]) -> np.ndarray
 
 def after(stage: Stage, audio: np.ndarray, rate: int, first: int = 0) -> np.ndarray:
     """(channels, frames) that begin at frame `first` of the song through a stage, aligned."""
+    breathe()
     processor = stage.sketch(rate, audio.shape[0])
     processor.start_at(first)
     late = processor.latency

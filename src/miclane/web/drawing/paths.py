@@ -5,9 +5,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike
 
+from ...core.engine.giving_way import breathe
+
 
 def path_of(x: ArrayLike, y: ArrayLike) -> str:
     """SVG path through points."""
+    breathe()
     points = zip(np.asarray(x).tolist(), np.asarray(y).tolist(), strict=True)  # a float of Python's is told sooner
     return "M" + "L".join(f"{a:.1f} {b:.1f}" for a, b in points)
 

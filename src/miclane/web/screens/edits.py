@@ -120,7 +120,7 @@ def edit(request: Request, session_id: str, body: EditRequest) -> Response:
     spaces to a multiple of four, and the new sound under its playhead as interleaved stereo floats.
     """
     studio, begun = studio_of(request), time.perf_counter()
-    with studio.ahead_of_rendering():
+    with studio.gate.urgent():
         try:
             edits = body.edits
             if len(body.also) > 1:

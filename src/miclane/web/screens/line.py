@@ -21,7 +21,7 @@ import structlog
 from fastapi import WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, Field, ValidationError
 
-from ...core.engine.giving_way import Cancel
+from ...core.engine.giving_way import PAUSE, Cancel, Gate
 from ...core.errors import MicLaneError
 from ...studio.order import STAND_ASIDE, URGENCY, WANTED, Order, Urgency, Wish
 from ..hands import Router
@@ -29,6 +29,7 @@ from ..hands import Router
 router = Router()
 log = structlog.get_logger()
 CLOSE_S = 2.0
+PAUSE_S = 0.1  # at the most, for what goes first may wait for what pauses
 MOST_WAITING = 400  # of one window
 AHEAD_BYTES = 4 << 20  # of what flows, sent before it is taken
 _FIRST, _LAST = 1, 2
@@ -83,10 +84,14 @@ class _Asked(Wish):
 
 
 class Foreman:
-    """Has wishes made in the order of work, and tells all windows of changes."""
+    """Has wishes made in the order of work, and tells all windows of changes.
 
-    def __init__(self) -> None:
+    What is only looked at pauses by the way while something goes first through the gate.
+    """
+
+    def __init__(self, gate: Gate) -> None:
         self.order = Order()
+        self.gate = gate
         self.lines: set[Line] = set()
         self._loop: asyncio.AbstractEventLoop | None = None
         self._tasks: set[asyncio.Task[None]] = set()
@@ -114,6 +119,8 @@ class Foreman:
         WANTED.set(wish.cancel)
         URGENCY.set(wish.urgency)
         STAND_ASIDE.set(partial(self._set_aside, wish))
+        if wish.urgency > Urgency.REST:
+            PAUSE.set(partial(self._pause, wish))
         try:
             await wish.line.answer(wish)
         except Exception:
@@ -121,6 +128,11 @@ class Foreman:
         finally:
             self.order.done(wish)
             self.look()
+
+    def _pause(self, wish: _Asked) -> None:
+        wish.cancel.check()
+        self.gate.pass_through(PAUSE_S)
+        wish.cancel.check()
 
     def _set_aside(self, wish: _Asked) -> None:
         self.order.stand_aside(wish)

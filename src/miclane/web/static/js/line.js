@@ -1,6 +1,9 @@
 // The one connection of this window to the server. Wishes and changes go out; answers and news of changes come in.
 
+import { WholeAnswer } from "./answer.js";
 import { say } from "./messages.js";
+
+/** @typedef {import("./answer.js").Answer & { body?: Response["body"] }} Answer  `body` of what flows */
 
 /** What a wish is for, the most urgent first. */
 export const URGENCY = { change: 0, underPlayhead: 1, behind: 2, rest: 3, figures: 4, pictures: 5, next: 6 };
@@ -16,7 +19,7 @@ const LOST = "The server does not answer.";
  * @typedef {{ urgency?: number, place?: string, method?: string, body?: any, part?: boolean, inTurn?: boolean, flows?: boolean,
  *   signal?: AbortSignal }} How  `part`: a part of a page; `inTurn`: after what was asked for in turn before; `flows`: bit by bit,
  *   as it is taken; `place`: takes the place of an older wish for the same
- * @typedef {{ number: number, address: string, era: number, how: How, text: string, waiting: [(r: Response) => void, (e: any) => void][], head: any,
+ * @typedef {{ number: number, address: string, era: number, how: How, text: string, waiting: [(r: Answer) => void, (e: any) => void][], head: any,
  *   parts: Uint8Array[], flow: ReadableStreamDefaultController<Uint8Array> | null }} Wish
  */
 
@@ -42,7 +45,7 @@ const aborted = () => new DOMException("let go", "AbortError");
 /**
  * What an address answers, as fetch would; who asks for what is asked for already waits for the same answer, unless something
  * was changed since. Rejects with AbortError once it is let go of, with TypeError where a change is not heard of.
- * @param {string} address @param {How} [how] @returns {Promise<Response>}
+ * @param {string} address @param {How} [how] @returns {Promise<Answer>}
  */
 export function ask(address, how = {}) {
   const { urgency = URGENCY.pictures, place = "", method = "GET", body, part = false, inTurn = false, flows = false, signal } = how;
@@ -106,16 +109,7 @@ function came(bytes) {
   const { status } = wish.head;
   if (status >= 400 && !SAID.includes(status)) console.error(`${status} ${wish.address}`);
   if (wish.flow) wish.flow.close();
-  else for (const [resolve] of wish.waiting) resolve(answer(wish));
-}
-
-/** @param {Wish} wish */
-function answer(wish) {
-  const { status, headers } = wish.head;
-  const empty = status === 204 || status === 304;
-  const [only, ...more] = wish.parts;
-  const body = more.length ? new Blob(/** @type {BlobPart[]} */ (wish.parts)) : only; // a blob is fetched from another process
-  return new Response(empty ? null : /** @type {BodyInit} */ (body), { status, headers });
+  else for (const [resolve] of wish.waiting) resolve(new WholeAnswer(status, wish.head.headers, wish.parts));
 }
 
 /** @param {Wish} wish @param {Uint8Array} part */

@@ -146,7 +146,7 @@ export async function picture(address, how = {}) {
   }
 }
 const MOST_SEEN = 60;
-/** @type {{ version: number, answers: Map<string, Response> }} what has been looked at of this version already */
+/** @type {{ version: number, answers: Map<string, import("./line.js").Answer> }} what has been looked at of this version already */
 let seen = { version: -1, answers: new Map() };
 
 // Where it is drawn: the same of another stretch takes its place.
