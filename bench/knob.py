@@ -90,7 +90,7 @@ def _song(page, address: str, words: str) -> None:
     for place in PLACES_S:
         if words == "edited":  # and played just after
             threshold.press("ArrowRight")
-        page.evaluate(f"miclane.player.at = {place} * 48000; miclane.player.waited_ms = 0")
+        page.evaluate(f"miclane.player.at = {place} * 48000, miclane.player.waited_ms = 0")
         page.keyboard.press("Space")
         page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=60_000)
         waits.append(page.evaluate("miclane.player.waited_ms"))

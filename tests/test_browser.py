@@ -52,6 +52,29 @@ def test_plays_real_sound_and_stops(at, demo) -> None:
     )
 
 
+@pytest.mark.parametrize("by", ["key", "pointer"])
+def test_the_way_to_the_loudspeaker_is_there_before_it_is_wanted(at, demo, by: str) -> None:
+    """And the time from the wish to the sound counts from the wish, whatever has to be made first."""
+    page = at(LANE)
+    assert page.evaluate("miclane.player.context === null")
+    if by == "key":
+        page.keyboard.press("Shift")
+    else:
+        page.locator("#strip").hover()
+        page.mouse.move(640, 20)
+        page.mouse.down()
+        page.mouse.up()
+    until(page, "miclane.player.node !== null")
+    assert not page.evaluate("miclane.player.playing")
+    page.evaluate(
+        "window.pressed = 0; addEventListener('keydown', (e) => (window.pressed = e.timeStamp), { once: true })"
+    )
+    play(page)
+    until(page, "miclane.player.waited_ms > 0")
+    assert page.evaluate("performance.now() - window.pressed >= miclane.player.waited_ms")
+    assert 10 * np.log10(page.evaluate(GRAB, 12)) > -45
+
+
 def test_the_loop_comes_round_to_the_frame(at, demo) -> None:
     page = at(LANE)
     page.evaluate("() => { window.seen = []; const p = miclane.player; setInterval(() => seen.push(p.at), 5); }")

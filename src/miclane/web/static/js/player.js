@@ -35,6 +35,9 @@ export async function begin() {
   await player.starting;
 }
 
+// The way to the loudspeaker takes a tenth of a second to make: it is made once a hand is on the page, before it wants to play.
+for (const gesture of ["pointerdown", "keydown"]) addEventListener(gesture, () => void (player.lane && state.frames && begin()), { once: true, capture: true });
+
 const began = new Map();
 
 function told(m) {
@@ -269,13 +272,13 @@ export function looping(value) {
 }
 
 export async function play(at = player.at) {
+  player.asked = performance.now();
   await begin();
   await player.context.resume();
   player.at = Math.min(Math.max(at, player.first), player.last - 1);
   player.playing = true;
   player.node.port.postMessage({ type: "play", at: player.at });
   say("playing");
-  player.asked = performance.now();
   if (player.fresh) await refresh();
   else if (isSong()) jump();
   player.fresh = false;
