@@ -30,7 +30,9 @@ FLAGS = (
 )
 _LOOK_S = 0.05
 _MODIFIERS = {"Alt": 1, "Control": 2, "Meta": 4, "Shift": 8}
-_KEYS = {"ArrowLeft": 37, "ArrowRight": 39, "Space": 32, "]": 221, "[": 219}
+_KEYS = {"ArrowLeft": 37, "ArrowRight": 39, "Space": 32, "]": 221}
+_CODES = {"]": "BracketRight"}
+_CLICK = "dispatchEvent(new MouseEvent('click', { bubbles: true, cancelable: true }))"  # what is drawn has no click()
 SLIDER = """[...document.querySelectorAll('[role="slider"]')].filter((e) => e.checkVisibility() && e.getAttribute('aria-label')?.includes(NAME))"""
 
 
@@ -57,7 +59,8 @@ class Keyboard:
         *held, key = keys.split("+")
         modifiers = sum(_MODIFIERS[name] for name in held)
         named = len(key) > 1
-        code = key if named else f"Digit{key}" if key.isdigit() else f"Key{key.upper()}" if key.isalpha() else key
+        letter = f"Digit{key}" if key.isdigit() else f"Key{key.upper()}"
+        code = key if named else _CODES.get(key, letter)
         told: dict[str, Any] = {
             "type": kind,
             "modifiers": modifiers,
@@ -91,11 +94,11 @@ class Found:
 
     def focus(self) -> None:
         """Give it the focus."""
-        self._do("focus")
+        self._do("focus()")
 
     def click(self) -> None:
         """Click it."""
-        self._do("click")
+        self._do(_CLICK)
 
     def press(self, keys: str) -> None:
         """Press keys on it."""
@@ -104,7 +107,7 @@ class Found:
 
     def _do(self, what: str) -> None:
         self._page.wait_for_function(f"() => {self._script}.length > {self._at}")
-        self._page.evaluate(f"void {self._script}[{self._at}].{what}()")
+        self._page.evaluate(f"void {self._script}[{self._at}].{what}")
 
 
 class Page:

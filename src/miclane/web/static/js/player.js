@@ -36,7 +36,7 @@ export async function begin() {
 }
 
 // The way to the loudspeaker takes a tenth of a second to make: it is made once a hand is on the page, before it wants to play.
-for (const gesture of ["pointerdown", "keydown"]) addEventListener(gesture, () => void (player.lane && state.frames && begin()), { once: true, capture: true });
+for (const gesture of ["pointerdown", "keydown"]) addEventListener(gesture, () => void (player.lane && state.frames && begin()), { capture: true });
 
 const began = new Map();
 
