@@ -19,6 +19,7 @@ from miclane.store.database import Database
 from miclane.store.sessions import SessionStore
 from miclane.store.tables import ChangeRow
 from miclane.studio.order import Urgency
+from miclane.web.screens.line import AHEAD_BYTES
 
 pytestmark = pytest.mark.browser
 SCREENS = (LANE, f"{LANE}?stage=deess", "/s/salt-ferry/space", "/s/salt-ferry/print", "/s/salt-ferry/map")
@@ -264,11 +265,12 @@ def test_what_is_being_typed_stays_however_often_it_is_drawn_anew(at, demo, page
 
     between(page, hold)
     page = at("/s/salt-ferry")
-    edit = Set(path="lanes/lead/note", value="one")
-    for note in ("one", "two"):
-        demo.studio.edit("salt-ferry", [edit.model_copy(update={"value": note})])
-        page.wait_for_timeout(300)
-    eventually(page, lambda: len(rows) == 1)  # the other waits for it
+    demo.studio.edit("salt-ferry", [Set(path="lanes/lead/note", value="one")])
+    eventually(page, lambda: len(rows) == 1)
+    demo.studio.edit("salt-ferry", [Set(path="lanes/lead/note", value="two")])
+    newest = demo.studio.sessions.get("salt-ferry").version
+    until(page, f"miclane.state.version === {newest}")
+    assert len(rows) == 1  # the other waits for it
     page.get_by_label("Name of a new bus").fill("Harmonies")
     page.get_by_role("button", name="Low harmony", exact=True).click()
     rows[0].pass_on()
@@ -301,3 +303,21 @@ def test_what_was_typed_before_the_rows_were_drawn_anew_is_given_when_the_hand_l
     name.press("Tab")
     expect(name).to_have_value("Salt Ferry")  # a name needs a letter
     assert session_of(demo).name == "Salt Ferry"
+
+
+def test_what_flows_flows_to_its_end_however_eagerly_it_is_taken(at, demo) -> None:
+    """What went to a reader that waited was not said to be taken: the song stopped where the server had sent 4 MiB."""
+    page = at(LANE)
+    came = page.evaluate("""async () => {
+      const { ask } = await import("/static/js/line.js");
+      const address = "/s/salt-ferry/song?lane=lead&hear=lane&start=0&stop=1440000";
+      const reader = (await ask(address, { urgency: 3, flows: true })).body.getReader();
+      let bytes = 0;
+      for (;;) {
+        const late = new Promise((done) => setTimeout(() => done({ done: true }), 60000));
+        const { done, value } = await Promise.race([reader.read(), late]);
+        if (done) return bytes;
+        bytes += value.length;
+      }
+    }""")
+    assert came == 1440000 * 8 > 2 * AHEAD_BYTES

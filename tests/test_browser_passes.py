@@ -1,11 +1,13 @@
 """The Passes screen and the mark at the side in the real page, and what is heard without a part of the work."""
 
+import json
 import re
 
 import pytest
-from playwright.sync_api import expect
+from playwright.sync_api import WebSocketRoute, expect
 
-from browsing import LANE, all_kept, no_barrier, play, until
+from browsing import LANE, all_kept, eventually, no_barrier, play, until
+from conftest import RATE
 
 pytestmark = pytest.mark.browser
 PASSES = "/s/salt-ferry/passes"
@@ -120,3 +122,45 @@ def test_in_the_whole_song_too_what_is_left_out_is_heard_and_comes_equally_loud(
         expect(page.locator("#matched")).to_have_text(f"matched {matched:+.1f} dB".replace("-", "−"))
     page.keyboard.press("a")
     until(page, "miclane.player.variant === 'treated'")
+
+
+def test_a_side_of_the_song_that_comes_too_late_begins_again_where_the_playhead_will_be(at, demo, page) -> None:
+    """On a slow machine it comes no faster than it is heard: it lay behind the playhead, and was not heard."""
+    asked: list[dict] = []
+    held: list[tuple[WebSocketRoute, bytes]] = []
+
+    def open_(route: WebSocketRoute) -> None:
+        server = route.connect_to_server()
+
+        def say(text: str | bytes) -> None:
+            message = json.loads(text)
+            if "variant=bypassed" in message.get("address", "") and "/song" in message["address"]:
+                asked.append(message)
+            server.send(text)
+
+        def came(data: str | bytes) -> None:
+            if isinstance(data, bytes) and asked and int.from_bytes(data[:4], "little") == asked[0]["wish"]:
+                held.append((route, data))
+            else:
+                route.send(data)
+
+        route.on_message(say)
+        server.on_message(came)
+
+    page.route_web_socket("**/line?*", open_)
+    page = at(f"{LANE}?stage=peaks")
+    page.keyboard.press("l")
+    expect(page.locator("#loop-name")).to_have_text("Whole song")
+    play(page)
+    page.keyboard.press("b")
+    eventually(page, lambda: len(held) > 20)
+    page.wait_for_timeout(2000)
+    for _ in range(12):  # 85 ms at first, then 0.3 s of the song in 0.3 s
+        route, data = held.pop(0)
+        route.send(data)
+        page.wait_for_timeout(300)
+    eventually(page, lambda: len(asked) > 1)
+    first, again = (int(re.search(r"start=(\d+)", a["address"])[1]) for a in asked[:2])
+    assert again > first + 2 * RATE
+    until(page, "(miclane.switched ?? []).length > 0")
+    assert page.evaluate("[miclane.player.variant, miclane.player.starved]") == ["bypassed", False]

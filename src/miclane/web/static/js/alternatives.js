@@ -60,6 +60,8 @@ function left() {
   refresh();
 }
 on("alternative-gone", left);
+// nothing more is asked of those that have gone
+on("alternatives", ({ ids: there }) => (all = all.filter((a) => there.includes(a.id))));
 
 function draw() {
   const box = $("#alternatives");
@@ -162,9 +164,9 @@ async function ready() {
   level();
   draw();
   for (const id of ids()) {
+    if (!ids().includes(id)) return; // gone meanwhile
     const sound = await fetchSound(first, last, variantOf(id), "", new AbortController().signal, URGENCY.next).catch(() => null);
-    if (mine !== token) return;
-    if (!sound) return;
+    if (mine !== token || !sound || !ids().includes(id)) return;
     give(variantOf(id), first, sound, orderNow());
     wait(id);
   }

@@ -20,7 +20,7 @@ const LOST = "The server does not answer.";
  *   signal?: AbortSignal }} How  `part`: a part of a page; `inTurn`: after what was asked for in turn before; `flows`: bit by bit,
  *   as it is taken; `place`: takes the place of an older wish for the same
  * @typedef {{ number: number, address: string, era: number, how: How, text: string, waiting: [(r: Answer) => void, (e: any) => void][], head: any,
- *   parts: Uint8Array[], flow: ReadableStreamDefaultController<Uint8Array> | null }} Wish
+ *   parts: Uint8Array[], held: number, flow: ReadableStreamDefaultController<Uint8Array> | null }} Wish
  */
 
 /** What has been asked for, answered, let go of, and come, since the page was opened; `open` while the line is there. */
@@ -67,7 +67,7 @@ export function ask(address, how = {}) {
   counts.by[what] = (counts.by[what] ?? 0) + 1;
   return new Promise((resolve, reject) => {
     /** @type {Wish} */
-    const wish = { number: mine, address, era, how, text, waiting: [[resolve, reject]], head: null, parts: [], flow: null };
+    const wish = { number: mine, address, era, how, text, waiting: [[resolve, reject]], head: null, parts: [], held: 0, flow: null };
     wishes.set(mine, wish);
     signal?.addEventListener("abort", () => letGo(wish));
     if (socket?.readyState === WebSocket.OPEN) socket.send(text);
@@ -114,15 +114,15 @@ function came(bytes) {
 
 /** @param {Wish} wish @param {Uint8Array} part */
 function flowed(wish, part) {
+  wish.held += part.byteLength; // also what goes to a reader that waits, which no queue counts
   if (wish.flow) return void wish.flow.enqueue(part);
-  let held = 0;
   const body = new ReadableStream(
     {
       start: (flow) => void ((wish.flow = flow), flow.enqueue(part)),
-      pull: () => void (held && send({ more: wish.number, bytes: held }), (held = 0)),
+      pull: () => void (wish.held && send({ more: wish.number, bytes: wish.held }), (wish.held = 0)), // all that came has been taken
       cancel: () => letGo(wish),
     },
-    { highWaterMark: 1, size: (chunk) => ((held += chunk.byteLength), 1) },
+    { highWaterMark: 1 },
   );
   wish.waiting[0][0](new Response(body, { status: 200, headers: wish.head.headers }));
 }

@@ -31,6 +31,7 @@
  * @property {{}} to-route         the hand wants the route
  * @property {{ began: number }} alternative  another alternative is heard
  * @property {{}} alternative-gone  the one that was chosen is gone
+ * @property {{ ids: string[] }} alternatives  those that there are
  * @property {{ by: number }} to-alternative  the alternative after, or before, is wanted
  * @property {{}} to-scope         the bench is to be set for the next of song, section, phrase
  * @property {{}} light            day or night, eyes on or off

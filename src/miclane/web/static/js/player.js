@@ -18,11 +18,24 @@ export const player = {
 };
 window.miclane = { player, state, line: counts };
 
+/** @type {Promise<AudioContext> | null} */
+let way = null;
+/** The way to the loudspeaker. It takes a tenth of a second to make. */
+function madeWay() {
+  way ??= (async () => {
+    const context = new AudioContext({ sampleRate: state.rate, latencyHint: "interactive" });
+    await context.audioWorklet.addModule("/static/js/worklet.js");
+    return context;
+  })();
+  return way;
+}
+// made once a hand is on the page, before it wants to play
+for (const gesture of ["pointerdown", "keydown"]) addEventListener(gesture, () => void (player.lane && state.frames && madeWay()), { capture: true });
+
 export async function begin() {
   if (player.node) return;
   player.starting ??= (async () => {
-    const context = new AudioContext({ sampleRate: state.rate, latencyHint: "interactive" });
-    await context.audioWorklet.addModule("/static/js/worklet.js");
+    const context = await madeWay();
     const node = new AudioWorkletNode(context, "miclane-player", { numberOfInputs: 0, outputChannelCount: [2] });
     const analyser = new AnalyserNode(context, { fftSize: 8192 });
     node.connect(analyser).connect(context.destination);
@@ -34,9 +47,6 @@ export async function begin() {
   })();
   await player.starting;
 }
-
-// The way to the loudspeaker takes a tenth of a second to make: it is made once a hand is on the page, before it wants to play.
-for (const gesture of ["pointerdown", "keydown"]) addEventListener(gesture, () => void (player.lane && state.frames && begin()), { capture: true });
 
 const began = new Map();
 

@@ -173,6 +173,7 @@ function learn(told) {
   state.version = told.version;
   knows(told.version);
   state.steps = told.steps;
+  if (told.alternative_ids) say("alternatives", { ids: told.alternative_ids });
   if (told.alternative_ids && state.alternative && !told.alternative_ids.includes(state.alternative)) {
     state.alternative = "";
     say("alternative-gone");

@@ -9,12 +9,15 @@ const BUFFER_S = 10; // so far ahead of the playhead
 const BEHIND_S = 12; // and so far behind it
 const KEPT_S = 40; // so much in all: the worklet holds no more, however long the song is
 const SLACK_S = 3;
+const CATCHING_UP_MS = 1000;
+const FIRST_LEAD_S = 0.5; // what came too late is begun again so far ahead of the playhead, and twice as far each time after
+const LONGEST_LEAD_S = 8;
 let flows = []; // what is streaming, or has streamed, of the whole song: the side, from, to
 
 // The whole song streams from where it is heard on, some seconds ahead of the playhead.
-export async function flow(variant, from) {
+export async function flow(variant, from, lead = 0) {
   const as = heardAs(variant);
-  const run = { as, from, to: from, live: true, used: performance.now(), control: new AbortController() };
+  const run = { as, from, to: from, lead, live: true, used: performance.now(), control: new AbortController() };
   flows.push(run);
   const generation = orderNow();
   const { signal } = run.control;
@@ -38,6 +41,7 @@ export async function flow(variant, from) {
       const whole = bytes.length - (bytes.length % 8);
       rest = bytes.slice(whole);
       if (!whole) continue;
+      if (tooLate(run, whole / 8)) return void again(variant, run);
       give(as, run.to, { ...parted(new Float32Array(bytes.buffer, 0, whole / 4)), match }, generation);
       run.to += whole / 8;
       while (run.to - player.at > BUFFER_S * state.rate && player.at >= run.from && generation === orderNow()) {
@@ -54,7 +58,25 @@ export async function flow(variant, from) {
   }
 }
 
-const flowAt = (variant, at) => flows.find((f) => f.as === heardAs(variant) && f.from <= at + 0.2 * state.rate && (f.live || at < f.to));
+const flowAt = (variant, at) => flows.find((f) => f.as === heardAs(variant) && f.from <= at + f.lead + 0.2 * state.rate && (f.live || at < f.to));
+
+/** Whether pieces come where the playhead has been and gone (what is heard meanwhile does not wait for them), and do not soon get there. */
+function tooLate(run, frames) {
+  const late = player.at - (run.to + frames);
+  if (!player.playing || late < 0.2 * state.rate) return false;
+  run.began ??= { late, when: performance.now() };
+  return performance.now() - run.began.when > CATCHING_UP_MS && late > run.began.late / 2;
+}
+
+/** What came too late would stay behind, the longer the slower the machine: it begins again where the playhead will be. */
+function again(variant, run) {
+  run.control.abort();
+  run.live = false;
+  if (heardAs(variant) !== run.as || variant !== player.variant) return;
+  const lead = Math.min(Math.max(2 * run.lead, FIRST_LEAD_S * state.rate), LONGEST_LEAD_S * state.rate);
+  const from = Math.round(player.at + lead);
+  if (from < player.last) flow(variant, from, lead);
+}
 
 // Playing goes on from another place of the song: what streams elsewhere is let go.
 export function jump() {
