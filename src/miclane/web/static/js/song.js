@@ -65,7 +65,10 @@ function tooLate(run, frames) {
   const late = player.at - (run.to + frames);
   if (!player.playing || late < 0.2 * state.rate) return false;
   run.began ??= { late, when: performance.now() };
-  return performance.now() - run.began.when > CATCHING_UP_MS && late > run.began.late / 2;
+  if (performance.now() - run.began.when < CATCHING_UP_MS) return false;
+  if (late > run.began.late / 2) return true;
+  run.began = { late, when: performance.now() }; // half of what was missing has been made up for; so may the rest
+  return false;
 }
 
 /** What came too late would stay behind, the longer the slower the machine: it begins again where the playhead will be. */
