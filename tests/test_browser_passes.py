@@ -160,7 +160,7 @@ def test_a_side_of_the_song_that_comes_too_late_begins_again_where_the_playhead_
     page.keyboard.press("b")
     eventually(page, lambda: held)
     first, sent = start_of(asked[0]), 0
-    latest = time.monotonic() + 60
+    latest = time.monotonic() + 240  # a slow machine plays slowly
     while len(asked) == 1 and time.monotonic() < latest:  # each piece a second after it was to be heard
         if held:
             route, data = held[0]
