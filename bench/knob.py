@@ -61,13 +61,12 @@ def run(parts: str = "lane section mix fit send fader bus returns eq whole drive
                 _measure(page, where, "lane", "1", band, "Frequency", f"{name}, drive in the chain")
             if "hunt" in parts:
                 _measure(page, where, "lane", "1", band, "hunt", "the hunt on it, drive in the chain")
-        if "handle" in parts:
-            with demo(folder + "/handle", 18740) as address, light_page() as page:
+        for hear, key in (("lane", "1"), ("mix", "3")) if "handle" in parts else ():  # each its own: its steps are few
+            with demo(f"{folder}/handle-{hear}", 18740) as address, light_page() as page:
                 put = {"to": ["lead"], "how": "replace"}
                 page.request.post(f"{root(address)}/s/salt-ferry/chains/ours-held-forward/put", json=put)
-                for hear, key in (("lane", "1"), ("mix", "3")):
-                    name = "a handle that moves two compressors"
-                    _measure(page, root(address), hear, key, "", '.handle .rule[aria-label="Grip"]', name)
+                name = "a handle that moves two compressors"
+                _measure(page, root(address), hear, key, "", '.handle .rule[aria-label="Grip"]', name)
         if "newest" in parts:
             with demo(folder + "/newest", 18745) as address, light_page() as page:
                 _newest(page, root(address))
@@ -221,8 +220,7 @@ def _measure(
         (page.locator(how).first if how.startswith(".") else page.slider(how).first).focus()
     before = page.evaluate("miclane.heard = [], structuredClone(miclane.line)")
     # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
-    small = "ArrowLeft" if hear == "lane" else "ArrowRight"  # a handle soon comes to its end: there, and back again
-    key = "ArrowRight" if how == "hunt" else small if "handle" in name else "Shift+ArrowLeft"
+    key = "ArrowRight" if how == "hunt" else "ArrowLeft" if "handle" in name else "Shift+ArrowLeft"
     paces = []
     for _, wait in zip(range(40), itertools.cycle(EVERY_MS), strict=False):
         page.keyboard.press(key)
