@@ -400,6 +400,8 @@ def test_what_is_cheap_to_make_again_goes_first_and_what_is_dear_and_used_stays(
     assert [store.holds(f"dear {i}", 0, 1) for i in range(5)] == [True, *[False] * 4]
     store.shrink(250_000)
     assert 150_000 < store.held_bytes <= 250_000
+    store.shrink(50_000)  # less than the least of them
+    assert store.held_bytes == 0
 
 
 def test_cancelled_work_gives_up(demo) -> None:

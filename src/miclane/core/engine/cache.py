@@ -83,7 +83,7 @@ class RenderStore:
     def shrink(self, most_bytes: int) -> None:
         """Keep no more than so many bytes."""
         with self._lock:
-            self._make_room(most_bytes)
+            self._make_room(most_bytes, least=0)
         self.room.shrink(0)
 
     def _value(self, place: Place, item: Rendered) -> None:
@@ -96,8 +96,8 @@ class RenderStore:
             self._line = [(*self._worth[p], p) for p in self._items]
             heapq.heapify(self._line)
 
-    def _make_room(self, most_bytes: int) -> None:
-        while self.held_bytes > most_bytes and len(self._items) > 1:
+    def _make_room(self, most_bytes: int, least: int = 1) -> None:
+        while self.held_bytes > most_bytes and len(self._items) > least:
             worth, count, place = heapq.heappop(self._line)
             if self._worth.get(place) != (worth, count):
                 continue  # used since
