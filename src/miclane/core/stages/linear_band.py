@@ -8,6 +8,7 @@ from functools import lru_cache
 import numpy as np
 
 from ..kernels.bands import AT_ONCE, GROUP, POINTS, cut_band, cut_low_band
+from ..kernels.levels import aligned
 
 _DOWN_DB, _BETA = 70.0, 6.755
 _EDGE, _LEAST_EDGE_HZ = 0.1, 24.0  # an edge's way, as a share of the lower edge, and at the least
@@ -62,7 +63,7 @@ def _grouped(taps: np.ndarray) -> np.ndarray:
 
 def _skewed(taps: np.ndarray) -> np.ndarray:
     """Taps (bands, odd) as (bands, (odd + 7) · 8): rows of eight, each column a row further down than the last."""
-    out = np.zeros((len(taps), taps.shape[1] + 7, 8))
+    out = aligned(len(taps), taps.shape[1] + 7, 8)
     for i in range(8):
         out[:, i : i + taps.shape[1], i] = taps
     return out.reshape(len(taps), -1)

@@ -13,7 +13,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.fdn import GRID, GUARD, LINES, diffuse, network, powers_of
+from ..kernels.fdn import GRID, LINES, diffuse, network, responses, rings_for
 from ..kernels.levels import loudest
 from .base import Note, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
@@ -169,12 +169,11 @@ class ReverbProcessor(Processor):
         self.lengths = line_lengths(rate, s.model, s.size)
         depth = _MODULATION_MS * rate / 1000
         self.depth = depth
-        size = 1 << int(np.ceil(np.log2(self.lengths.max() + depth + 8)))
-        self.lines, self.write = np.zeros((LINES, size + GUARD)), 0
-        self.shelf = np.ascontiguousarray(s.absorption(rate))
-        self.powers = np.empty((LINES, 8))
-        powers_of(self.shelf, self.powers)
-        self.shelf_state = np.zeros((LINES, 2))
+        self.rings, frames = rings_for(self.lengths, depth)
+        self.lines, self.frame = np.zeros(frames), 0
+        self.columns, self.powers = np.empty((LINES, 64)), np.empty((LINES, 11))
+        responses(np.ascontiguousarray(s.absorption(rate)), self.columns, self.powers)
+        self.shelf_state = np.zeros(LINES)
         turn = np.linspace(0, 2 * np.pi, LINES, endpoint=False)
         speed = 2 * np.pi * (0.31 + 0.057 * np.arange(LINES)) / rate
         self.lfo = np.stack([np.sin(turn), np.cos(turn)], axis=1) * _MODULATED[:, None]
@@ -193,7 +192,7 @@ class ReverbProcessor(Processor):
     def start_at(self, frame: int) -> None:
         self.lfo = _after(self.lfo, self.lfo_step, frame // GRID)
         self.turn = _after(self.turn, self.turn_step, frame // GRID)
-        self.write = frame % (self.lines.shape[1] - GUARD)
+        self.frame = frame
 
     def _piece(self, stereo: np.ndarray) -> np.ndarray:
         fed = self.filter.process(self.predelay.process(stereo))
@@ -201,13 +200,14 @@ class ReverbProcessor(Processor):
         fed = np.array(self.late.process(fed))
         diffuse(fed, self.diffusers, self.spans, self.spots, self.gains)
         wet = np.empty_like(fed)
-        self.write = network(
+        network(
             fed,
             self.lines,
+            self.rings,
             self.lengths,
             _MODULATED,
-            self.write,
-            self.shelf,
+            self.frame,
+            self.columns,
             self.powers,
             self.shelf_state,
             self.depth,
@@ -219,6 +219,7 @@ class ReverbProcessor(Processor):
             self.taps_out,
             wet,
         )
+        self.frame += fed.shape[1]
         if early is not None:
             wet += early
         self.fed |= loudest(stereo) > 0.0
