@@ -14,12 +14,15 @@ from scipy.signal import lfilter
 
 from conftest import noise, run
 from miclane.core.audio import read_sound
+from miclane.core.engine.node import Worker
 from miclane.core.measure.pitch import track_pitch
 from miclane.core.measure.rings import ring_curve
 from miclane.core.measure.taming import line_from, sticking
 from miclane.core.measure.thresholds import after
+from miclane.core.stages import standing_out
 from miclane.core.stages.base import Key
-from miclane.core.stages.tame import BANDS_HZ, LinePoint, Tame
+from miclane.core.stages.standing_out import BANDS_HZ
+from miclane.core.stages.tame import LinePoint, Tame
 from miclane.demo.seed import SONG
 
 
@@ -158,11 +161,45 @@ def test_blocks_are_not_heard_and_a_loop_is_the_print(rate: int) -> None:
     processor = stage.build(rate, 1)
     cuts = itertools.pairwise([0, 1, 777, 4096, 50001, None])
     parts = [processor.process(np.ascontiguousarray(padded[:, a:b])) for a, b in cuts]
-    assert np.abs(np.concatenate(parts, axis=1)[:, late:] - whole).max() < 1e-9
+    assert np.abs(np.concatenate(parts, axis=1)[:, late:] - whole).max() < 1e-7  # single precision of what is taken
     first = 2 * rate + 123
     begin = max(0, first - round(stage.memory_s() * rate))
     loop = after(stage, x[:, begin:], rate, begin)
     assert begin > 0 and np.abs(loop[:, first - begin : -late] - whole[:, first:-late]).max() < 10 ** (-90 / 20)
+
+
+@pytest.mark.parametrize("target", ["stereo", "middle", "side"])
+def test_one_that_is_turned_goes_on_as_if_it_had_been_so(target: str) -> None:
+    """What waits to be heard too: with the settings of before it would be a hop late."""
+    x = noise(2.0)
+    x = np.stack([x[0] + 0.3 * np.sin(2 * np.pi * 1300 * np.arange(x.shape[1]) / FS), 0.5 * x[0, ::-1]])
+    one = Tame(line_db=3.0, target=target)
+    other = one.model_copy(update={"line_db": 1.0, "max_cut_db": 9.0, "sharpness": 0.3})
+    assert one.remembers() == other.remembers() != one.model_copy(update={"attack_ms": 90.0}).remembers()
+    wanted = Worker(other, FS, 2)
+    parts = [wanted.push(x[:, :50_321], None), wanted.push(x[:, 50_321:], None)]
+    worker = Worker(one, FS, 2)
+    worker.push(x[:, :50_321], None)
+    assert worker.processor.made.shape[1] > 100
+    after = worker.turned_to(other).push(x[:, 50_321:], None)
+    assert np.abs(after - parts[1]).max() < 1e-7 and worker.gain_db == pytest.approx(wanted.gain_db, abs=1e-6)
+    left = Worker(one, FS, 2)
+    left.push(x[:, :50_321], None)
+    assert np.abs(left.push(x[:, 50_321:], None) - parts[1]).max() > 1e-2
+
+
+def test_what_was_found_of_a_moment_is_not_looked_for_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    looked: list[int] = []
+    at, x = standing_out._looked_at, noise(2.0)[0]
+    monkeypatch.setattr(standing_out, "_looked_at", lambda f, *how: looked.append(len(f)) or at(f, *how))
+    standing_out._kept.clear()
+    whole = standing_out.standing_out(x, 4096, 1024, FS)
+    assert sum(looked) == len(whole[0]) == (len(x) - 4096) // 1024 + 1 > 80
+    later = standing_out.standing_out(x[20 * 1024 :], 4096, 1024, FS)
+    assert sum(looked) == len(whole[0])
+    assert all(np.array_equal(a[20:], b) for a, b in zip(whole, later, strict=True))
+    standing_out.standing_out(x[20 * 1024 :], 4096, 1024, 44100)  # of another rate it is something else
+    assert sum(looked) == len(whole[0]) + len(later[0])
 
 
 def test_with_a_key_what_stands_out_there_is_taken_here_and_nothing_else() -> None:

@@ -48,16 +48,23 @@ class Worker:
     """A processor whose output is aligned with its input: the first `latency` frames it gives are dropped."""
 
     def __init__(self, stage: Stage, rate: int, channels: int, start: int = 0) -> None:
-        self.label = stage.label
+        self.stage = stage
         self.processor = stage.build(rate, channels)
         self.processor.start_at(start)
         self.skip = self.processor.latency
         self.dropped = 0
 
+    def turned_to(self, stage: Stage) -> "Worker":
+        """This one with the settings of a stage that remembers the same."""
+        if stage != self.stage:
+            self.stage = stage
+            self.processor.turned(stage)
+        return self
+
     def push(self, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         """Feed n frames; what has become due (n, fewer while latency is dropped)."""
         y = self.processor.process(x, key)
-        check_sound(y, self.label)
+        check_sound(y, self.stage.label)
         self.dropped = min(self.skip, y.shape[1])
         self.skip -= self.dropped
         return y[:, self.dropped :]

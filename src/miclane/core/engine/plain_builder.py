@@ -260,7 +260,7 @@ class PlainBuilder:
         if key is not None:
             source = self._heard([key, *stage.listens_also()])
         rate = self.graph.rate
-        settings, latency, memory_s = _facts(stage, rate)
+        settings, remembered, latency, memory_s = _facts(stage, rate)
         node = Node(
             digest_of("stage", settings, into, source, rate),
             (into,),
@@ -269,7 +269,7 @@ class PlainBuilder:
             keyed_by=source,
             latency=latency,
             memory_s=memory_s,
-            twin=digest_of(self._said, place, settings, rate) if self._said else "",
+            twin=digest_of(self._said, place, remembered, rate) if self._said else "",
         )
         return self.graph.add(node)
 
@@ -301,10 +301,11 @@ def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[St
 
 
 @lru_cache(maxsize=2048)
-def _facts(stage: Stage, rate: int) -> tuple[str, int, float]:
-    """Settings that make the sound as JSON, latency in frames, memory in seconds."""
+def _facts(stage: Stage, rate: int) -> tuple[str, str, int, float]:
+    """Settings that make the sound, and those that make its states, as JSON; latency in frames, memory in seconds."""
     return (
         stage.model_dump_json(exclude={"id", "name", "on"}),
+        stage.remembers().model_dump_json(exclude={"id", "name", "on"}),
         stage.latency_frames(rate),
         stage.memory_s(),
     )

@@ -66,7 +66,7 @@ def plan(
         if node.stage is not None:
             end += node.latency
             found = states.before(node.twin, begin + node.latency, earliest)
-            begin, worker = found or (min(begin, floor), None)
+            begin, worker = (found[0], found[1].turned_to(node.stage)) if found else (min(begin, floor), None)
         pieces[node.key] = Piece(begin, end, worker)
         for key in node.before:
             if key not in held:

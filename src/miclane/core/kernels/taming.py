@@ -76,6 +76,7 @@ def excess_of_harmonics(power, f0, bands, core, reach, near, out, known):
     """
     bins = power.shape[1]
     level, excess = np.empty(512), np.empty(512)
+    nearest, furthest = 2.0**core, 2.0**reach
     for t in range(len(power)):
         if f0[t] <= 0:
             continue
@@ -91,17 +92,15 @@ def excess_of_harmonics(power, f0, bands, core, reach, near, out, known):
         for h in range(1, n + 1):
             low, high, below, above = 0.0, 0.0, 0, 0
             for j in range(h - 1, 0, -1):
-                away = np.log2(h / j)
-                if away > reach and below > 0:
+                if h > furthest * j and below > 0:
                     break
-                if away >= core:
+                if h >= nearest * j:
                     low += level[j]
                     below += 1
             for j in range(h + 1, n + 1):
-                away = np.log2(j / h)
-                if away > reach and above > 0:
+                if j > furthest * h and above > 0:
                     break
-                if away >= core:
+                if j >= nearest * h:
                     high += level[j]
                     above += 1
             excess[h] = 0.0

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..late import maximum_filter1d, median_filter, uniform_filter1d
-from ..stages.tame import BANDS_HZ, LOUD_DB, PER_OCTAVE, LinePoint, Tame, TameProcessor, Told
+from ..stages.standing_out import BANDS_HZ, PER_OCTAVE
+from ..stages.tame import LOUD_DB, LinePoint, Tame, TameProcessor, Told
 from .pitch import track_pitch
 from .rings import pick_rings, ring_curve
 

@@ -305,6 +305,10 @@ class Stage(Settings):
         """The latency that the built processor declares."""
         return 0
 
+    def remembers(self) -> "Stage":
+        """A stage that comes into the same states as this one; `Processor.turned` makes its states this one's."""
+        return self
+
     def memory_s(self) -> float:
         """Seconds after which what came before matters less than −90 dB."""
         return 0.05

@@ -1,5 +1,7 @@
 """What every stage runs as: a processor that works block by block, and the parts that many of them have."""
 
+from typing import Any
+
 import numpy as np
 
 from ..kernels.biquad import delay_line
@@ -44,6 +46,9 @@ class Processor:
 
     def start_at(self, frame: int) -> None:
         """Take up what depends on the place in the song (a modulation's phase) at the first frame, before any block."""
+
+    def turned(self, settings: Any) -> None:
+        """Go on with the settings of a stage that `remembers` the same: what is in the state is as if it had been."""
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         raise NotImplementedError

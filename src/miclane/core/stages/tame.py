@@ -9,24 +9,21 @@ stands out there is taken here.
 """
 
 import math
+from functools import lru_cache
 from itertools import pairwise
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
 
-from ..kernels.taming import excess_of_harmonics, excess_of_spectra, held_over, pitch_of
+from ..kernels.taming import held_over
 from ..late import irfft, maximum_filter1d, rfft, uniform_filter1d
 from ..readings import StageReading
 from .base import Key, Settings, Stage, rule, setting
 from .processor import Processor, one_pole
+from .standing_out import BANDS_HZ, PER_OCTAVE, SINGLE, by_few, standing_out
 
-PER_OCTAVE, LOW_HZ, HIGH_HZ = 36, 180.0, 10000.0
-BANDS_HZ = LOW_HZ * 2 ** (np.arange(int(np.log2(HIGH_HZ / LOW_HZ) * PER_OCTAVE) + 1) / PER_OCTAVE)
-_CORE_OCTAVES, _REACH_OCTAVES = 1 / 6, 2 / 3
-_NEAR_OCTAVES = 1 / 20
-_WIDE = 2 ** (1 / 14)  # of what has no pitch
-_WINDOW_S, _LOWEST_HZ, _HIGHEST_HZ, _PITCH_TO_HZ = 0.0853, 65.0, 1000.0, 2500.0
+_WINDOW_S = 0.0853
 LOUD_DB = -58.0  # mean power of a moment under which nothing is looked for
 _LEAST_DB = 0.05  # of cut
 _GIVES_WAY_DB, _UNDER_DB = 1.0, 0.5  # over the line in which a band comes to be brought all the way, under it
@@ -41,10 +38,19 @@ class LinePoint(Settings):
     by_db: float = Field(ge=-24, le=24, allow_inf_nan=False)
 
 
+@lru_cache(maxsize=4)
+def _between(size: int, rate: int) -> tuple[np.ndarray, np.ndarray]:
+    """For each bin the band at or under it, and the share of the next."""
+    f = np.maximum(np.fft.rfftfreq(size, 1 / rate), 1.0)
+    place = np.interp(np.log2(f), np.log2(BANDS_HZ), np.arange(len(BANDS_HZ)))
+    under = np.minimum(place.astype(np.int64), len(BANDS_HZ) - 2)
+    return under, (place - under).astype(SINGLE)
+
+
 class TameProcessor(Processor):
     """Spectra of what comes, the cuts that follow from them, and the sound through those, hop by hop of the song."""
 
-    SHARED = ("window", "own", "bins", "between", "share", "line_db")  # never written to
+    SHARED = ("between", "share", "line_db")  # never written to
 
     def __init__(self, s: "Tame", rate: int, channels: int, telling: list[Told] | None = None) -> None:
         """With `telling`, what is found is put there: excess, the same held, where it is known, how loud it is."""
@@ -52,20 +58,13 @@ class TameProcessor(Processor):
         self.size, self.hop = s.sizes(rate)
         self.latency = s.latency_frames(rate)
         self.idle = channels == 1 and s.target == "side"
-        self.window = np.hanning(self.size + 1)[:-1]
-        own = np.fft.irfft(np.abs(np.fft.rfft(self.window, 2 * self.size)) ** 2)[: self.size // 2]
-        self.own = np.maximum(own / own[0], 0.05)  # likeness of the window to itself
-        self.bins = BANDS_HZ * self.size / rate
-        f = np.maximum(np.fft.rfftfreq(self.size, 1 / rate), 1.0)
-        place = np.interp(np.log2(f), np.log2(BANDS_HZ), np.arange(len(BANDS_HZ)))
-        self.between = np.minimum(place.astype(np.int64), len(BANDS_HZ) - 2)
-        self.share = place - self.between
+        self.between, self.share = _between(self.size, rate)
         self.line_db = s.line_at(BANDS_HZ)
         self.rise, self.fall = (one_pole(ms / self.hop, rate) for ms in (s.attack_ms, s.release_ms))
         self.state = np.zeros(len(BANDS_HZ))
-        self.cuts = np.zeros((1, len(BANDS_HZ)))  # at the last hop that is known
+        self.earlier = np.zeros((2, len(BANDS_HZ)))  # what is held at the last two hops that are known
         self.start_at(0)
-        self.came: np.ndarray | None = None  # a window before the hop that we are in, and what has come since
+        self.came: np.ndarray | None = None  # a hop and a window before the hop that we are in, and what has come since
         self.listened: np.ndarray | None = None  # the same of the key
         self.made, self.gains, self.skip = np.zeros((channels, 0)), np.zeros(0), 0
         self.frames = 0
@@ -77,23 +76,22 @@ class TameProcessor(Processor):
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         n, size, hop, half = x.shape[1], self.size, self.hop, self.size // 2
         if self.came is None:
-            self.came, self.skip = np.zeros((x.shape[0], size + self.before)), self.before
-            self.listened = None if key is None else np.zeros((key.shape[0], size + self.before))
+            self.came, self.skip = np.zeros((x.shape[0], hop + size + self.before)), self.before
+            self.listened = None if key is None else np.zeros((key.shape[0], hop + size + self.before))
         came: np.ndarray = np.concatenate([self.came, x], axis=1)
         heard = came
         if key is not None and self.listened is not None:
             self.listened = heard = np.concatenate([self.listened, key], axis=1)
         self.came = came
         self.frames += n
-        count = max(0, (came.shape[1] - size - half) // hop)  # hops after the one we are in that are known now
+        count = max(0, (came.shape[1] - hop - size - half) // hop)  # hops after the one we are in that are known now
         if count:
-            found = self._cuts_of(heard, count)
-            cuts = np.concatenate([self.cuts, found])
-            y = self._through(came, cuts, count)
+            self.earlier = np.concatenate([self.earlier, self._held_of(heard[:, hop:], count)])[-count - 2 :]
+            cuts = self.settings.cuts(self.earlier[-count - 1 :], self.line_db)
+            y, least = self._through(came[:, hop:], cuts, count)
             self.made = np.concatenate([self.made, y[:, self.skip :]], axis=1)
-            least = np.repeat(-cuts.max(axis=1), hop)[: count * hop]
             self.gains = np.concatenate([self.gains, least[self.skip :]])
-            self.skip, self.cuts = 0, cuts[-1:]
+            self.skip, self.earlier = 0, self.earlier[-2:]
             self.came = np.ascontiguousarray(came[:, count * hop :])
             if self.listened is not None:
                 self.listened = np.ascontiguousarray(heard[:, count * hop :])
@@ -104,76 +102,73 @@ class TameProcessor(Processor):
         self.made, self.gains = np.ascontiguousarray(self.made[:, due:]), self.gains[due:]
         return out
 
-    def _cuts_of(self, came: np.ndarray, count: int) -> np.ndarray:
-        """Cuts (count, bands) in dB, 0 and more, at the hops after the one we are in, of what is listened to."""
+    def turned(self, settings: "Tame") -> None:
+        """What stands out is held as it was, and what waits to be heard is made anew."""
+        self.settings, self.line_db = settings, settings.line_at(BANDS_HZ)
+        waits = self.made.shape[1]
+        if self.came is not None and waits:
+            cuts = settings.cuts(self.earlier, self.line_db)
+            y, least = self._through(self.came, cuts, 1)
+            self.made, self.gains = np.ascontiguousarray(y[:, self.hop - waits :]), least[self.hop - waits :]
+
+    def _held_of(self, came: np.ndarray, count: int) -> np.ndarray:
+        """What stands out (count, bands), held a while, at the hops after the one we are in of what is listened to."""
         s, size = self.settings, self.size
         if self.idle:
             return np.zeros((count, len(BANDS_HZ)))
         heard = (came[0] - came[1]) / 2 if s.target == "side" and len(came) == 2 else came.mean(axis=0)
         first = size + self.hop - size // 2
-        frames = np.lib.stride_tricks.sliding_window_view(heard[first:], size)[: count * self.hop : self.hop]
-        excess, known, level = self.excess_of(frames)
+        heard = heard[first : first + (count - 1) * self.hop + size]
+        excess, known, level = standing_out(heard, size, self.hop, self.rate)
         loud = level > LOUD_DB
         held = np.empty_like(excess)
         held_over(excess, loud, self.rise, self.fall, self.state, held)
         if self.telling is not None:
             self.telling.append((excess, held, known, level))
-        return s.cuts(held, self.line_db)
+        return held
 
-    def excess_of(self, frames: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Of windows (m, size): excess (m, bands) in dB, whether that is known there or only between two harmonics
-        (m, bands), and the level of each window in dB (m,)."""
-        spectra = rfft(frames * self.window, axis=1)
-        power = (spectra.real**2 + spectra.imag**2) / (self.window @ self.window)
-        level = 10 * np.log10(power.mean(axis=1) + 1e-20)
-        low = power.copy()
-        low[:, round(_PITCH_TO_HZ * self.size / self.rate) :] = 0.0
-        likeness = irfft(low, axis=1)[:, : self.size // 2] / self.own
-        period = pitch_of(likeness, int(self.rate / _HIGHEST_HZ), min(int(self.rate / _LOWEST_HZ), self.size // 2 - 2))
-        f0 = np.where(period > 0, self.size / np.maximum(period, 1.0), 0.0)
-        excess, known = np.empty((len(frames), len(BANDS_HZ))), np.ones((len(frames), len(BANDS_HZ)), bool)
-        places = round(_CORE_OCTAVES * PER_OCTAVE), round(_REACH_OCTAVES * PER_OCTAVE)
-        excess_of_spectra(power, self.bins, _WIDE, *places, excess)
-        excess_of_harmonics(power, f0, self.bins, _CORE_OCTAVES, _REACH_OCTAVES, _NEAR_OCTAVES, excess, known)
-        return excess, known, level
-
-    def _through(self, came: np.ndarray, cuts: np.ndarray, count: int) -> np.ndarray:
-        """The frames of `count` hops from the one we are in on, through cuts (count + 1, bands)."""
+    def _through(self, came: np.ndarray, cuts: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
+        """The frames of `count` hops after a window of what came, through cuts (count + 1, bands); the deepest cuts."""
         s, size, hop = self.settings, self.size, self.hop
         y = np.array(came[:, size : size + count * hop])
+        least = np.repeat(-cuts.max(axis=1), hop)[: count * hop]
         works = cuts.max(axis=1) > _LEAST_DB
         hops = np.flatnonzero(works[:-1] | works[1:])
         if not len(hops):
-            return y
+            return y, least
         wanted = np.unique(np.concatenate([hops, hops + 1]))
         where = np.searchsorted(wanted, hops)
         next_ = np.searchsorted(wanted, hops + 1)
-        responses = self._responses(np.where(works[wanted, None], cuts[wanted], 0.0))
+        wanted_cuts = np.where(works[wanted, None], cuts[wanted], 0.0)
+        taken = np.concatenate([self._taken(few) for few in by_few(wanted_cuts)])
         parts = came if s.target == "stereo" or len(came) == 1 else _turned(came)
         which = range(len(parts)) if s.target == "stereo" or len(came) == 1 else [0 if s.target == "middle" else 1]
         into = y if parts is came else _turned(y)
-        h = np.arange(hop) / hop
+        h = np.arange(hop, dtype=SINGLE) / hop
         for c in which:
-            pieces = np.lib.stride_tricks.sliding_window_view(parts[c], size)[hop : hop + count * hop : hop][hops]
-            spectra = rfft(pieces, axis=1)
-            one = irfft(spectra * responses[where], axis=1)[:, size - hop :]
-            other = irfft(spectra * responses[next_], axis=1)[:, size - hop :]
-            wet = one + h * (other - one)
             rows = into[c].reshape(count, hop)
-            rows[hops] = (1 - s.mix) * rows[hops] + s.mix * wet
-        return into if into is y else _turned(into, back=True)
+            pieces = np.lib.stride_tricks.sliding_window_view(parts[c].astype(SINGLE), size)[
+                hop : hop + count * hop : hop
+            ]
+            for few in by_few(np.arange(len(hops))):
+                spectra = rfft(pieces[hops[few]], axis=1)
+                one = irfft(spectra * taken[where[few]], axis=1)[:, size - hop :]
+                other = irfft(spectra * taken[next_[few]], axis=1)[:, size - hop :]
+                rows[hops[few]] -= s.mix * (one + h * (other - one))
+        return (into if into is y else _turned(into, back=True)), least
 
-    def _responses(self, cuts: np.ndarray) -> np.ndarray:
-        """Filters of minimum phase (m, bins) that cut by so many dB at the bands."""
+    def _taken(self, cuts: np.ndarray) -> np.ndarray:
+        """What filters of minimum phase (m, bins) that cut by so many dB at the bands take away of a sound."""
+        cuts = cuts.astype(SINGLE)
         db = np.take(cuts, self.between, axis=1)
         db += self.share * np.take(np.diff(cuts, axis=1), self.between, axis=1)
-        cepstrum = irfft(db * (-np.log(10) / 20), axis=1)
+        cepstrum = irfft(db * SINGLE(-np.log(10) / 20), axis=1)
         cepstrum[:, 1 : self.size // 2] *= 2
         cepstrum[:, self.size // 2 + 1 :] = 0.0
         turned = rfft(cepstrum, axis=1)
         size, found = np.exp(turned.real), np.empty_like(turned)
-        np.multiply(size, np.cos(turned.imag), out=found.real)
-        np.multiply(size, np.sin(turned.imag), out=found.imag)
+        np.subtract(1, size * np.cos(turned.imag), out=found.real)
+        np.negative(size * np.sin(turned.imag), out=found.imag)
         return found
 
 
@@ -252,6 +247,10 @@ class Tame(Stage):
         """(frames of a window, frames from one moment to the next)."""
         size = 1 << round(np.log2(_WINDOW_S * rate))
         return size, size // 4
+
+    def remembers(self) -> "Tame":
+        """What stands out is followed whatever becomes of it."""
+        return Tame(attack_ms=self.attack_ms, release_ms=self.release_ms, target=self.target, key=self.key)
 
     def latency_frames(self, rate: int) -> int:
         size, hop = self.sizes(rate)

@@ -6,7 +6,8 @@ import numpy as np
 
 from ...core.late import butter, sosfiltfilt
 from ...core.measure.taming import sticking
-from ...core.stages.tame import BANDS_HZ, HIGH_HZ, LOW_HZ, LinePoint, Tame
+from ...core.stages.standing_out import BANDS_HZ, HIGH_HZ, LOW_HZ
+from ...core.stages.tame import LinePoint, Tame
 from .paths import path_of
 
 LEFT, RIGHT, TOP, BOTTOM, LOW_DB, HIGH_DB = 40.0, 700.0, 22.0, 190.0, -3.0, 24.0
