@@ -7,14 +7,13 @@ import socket
 import sys
 import threading
 import time
-from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from .core.errors import CancelledError, MicLaneError, UnusableDataError
+from .core.errors import MicLaneError, UnusableDataError
 from .memory import forget_what_stays, give_back_memory, keep_memory_together, search_as_usual
 from .options import Data, default_data
 
@@ -121,6 +120,7 @@ def _run(
     memory: int,
     demo_song: bool,
 ) -> None:
+    from .background import Background
     from .core.warm import warm_up
     from .studio.logging import begin_logging
     from .studio.upkeep import tidy
@@ -141,9 +141,11 @@ def _run(
     import structlog  # a tenth of a second, which commands that log nothing need not wait for
 
     structlog.get_logger().info("start", host=host, port=port)
-    _later(0.4, warm_up, studio)  # after the first page, which matters more
-    _later(5.0, forget_what_stays, studio)
-    _later(20.0, lambda: tidy(studio), studio)
+    background = Background(studio.stopping)
+    # after the first page, which matters more; between two kinds it may be asked to stop
+    background.later(0.4, lambda: warm_up(lambda *_: studio.stopping.check()))
+    background.later(5.0, forget_what_stays)
+    background.later(20.0, lambda: tidy(studio))
     sys.setswitchinterval(SWITCH_S)
     search_as_usual()
     give_back_memory()
@@ -153,6 +155,7 @@ def _run(
         _server(application).run(sockets=[listener])
     finally:
         close_app(application)
+        background.close()
         structlog.get_logger().info("stop")
 
 
@@ -165,27 +168,6 @@ def _rest_when_idle(studio: Any) -> None:
                     ctypes.CDLL(None).malloc_trim(0)
 
     threading.Thread(target=watch, name="rest when idle", daemon=True).start()
-
-
-def _later(seconds: float, what: Callable[[], None], studio: Any) -> None:
-    """Do something in the background after a while; what the end of the program breaks off is not told."""
-
-    def run() -> None:
-        try:
-            studio.stopping.check()
-            what()
-            studio.stopping.check()
-        except CancelledError:
-            return
-        except RuntimeError:
-            if not studio.stopping.is_set():
-                import structlog
-
-                structlog.get_logger().exception("background work failed")
-
-    timer = threading.Timer(seconds, run)
-    timer.daemon = True
-    timer.start()
 
 
 def _server(application: Any) -> Any:

@@ -132,6 +132,37 @@ def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
     assert len(set(twins(graph))) == 3
 
 
+@pytest.mark.parametrize(
+    ("stage", "turns"),
+    [
+        (
+            {"kind": "tame", "line_db": 6.0},
+            (("line_db", 1.0, True), ("max_cut_db", 3.0, True), ("attack_ms", 300.0, False)),
+        ),
+        ({"kind": "reverb", "decay_s": 3.0}, (("mix", 0.3, True), ("width", 0.4, True), ("decay_s", 5.0, False))),
+        ({"kind": "delay", "time_ms": 400}, (("mix", 0.3, True), ("width", 0.4, True), ("feedback", 0.8, False))),
+    ],
+)
+def test_what_does_not_remember_a_setting_goes_on_when_that_is_turned(stage: dict, turns: Any) -> None:
+    x = sung(9)
+    x[0] += 0.2 * np.sin(2 * np.pi * 1300 * np.arange(x.shape[1]) / RATE)
+    _, read, session = one_lane(x, [{**stage, "id": "it"}])
+
+    def graph_of(*changes: Set) -> Any:
+        return Builder(apply(session, list(changes)).session if changes else session, name="s").build()
+
+    graph, states, start = graph_of(), States(), 5 * RATE + 77
+    for _ in flow(graph, graph.places[TREATED], 0, 9 * RATE, read, 0, Cancel(), states):
+        pass
+    for name, value, goes_on in turns:
+        other = graph_of(Set(path=f"lanes/lead/stages/it/{name}", value=value))
+        key = other.places[TREATED]
+        printed = np.concatenate([b for (b,) in stream(other, [key], 9 * RATE, read)], axis=1)[:, start : 7 * RATE]
+        heard = np.concatenate(list(flow(other, key, start, 7 * RATE, read, 0, Cancel(), states)), axis=1)
+        assert (np.abs(heard - printed).max() < 1e-13) is goes_on
+    assert np.abs(printed - x[:, start : 7 * RATE]).max() > 0.01
+
+
 def test_states_take_no_more_than_they_may() -> None:
     _, _, session = opened(sung(1))
     echo = session.lane("lead").stages[2]

@@ -34,3 +34,8 @@ def kernel_in_any_order(function: Callable) -> Callable:
 def kernel_within(function: Callable) -> Callable:
     """The same for what is to become a part of whatever calls it."""
     return njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, forceinline=True)(function)
+
+
+def kernel_as_written(function: Callable) -> Callable:
+    """The same with every operation rounded by itself, so that bits do not depend on how a loop is divided."""
+    return njit(cache=True, nogil=True, error_model="numpy")(function)

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from . import kernel
+from . import kernel, kernel_as_written
 
 STEEPEST_DB, STEEPEST_SUNG_DB = 24.0, 40.0  # of spectra, of harmonics of a note
 
@@ -127,3 +127,12 @@ def held_over(excess, loud, rise, fall, state, out):
             wanted = excess[t, k] if loud[t] else 0.0
             state[k] += (rise if wanted > state[k] else fall) * (wanted - state[k])
             out[t, k] = state[k]
+
+
+@kernel_as_written
+def times_one_of(spectra, filters, which, out):
+    """Spectra (m, bins), each times one of filters (k, bins), `which` (m,), into out (m, bins)."""
+    for t in range(len(spectra)):
+        x, by, y = spectra[t], filters[which[t]], out[t]
+        for k in range(x.shape[0]):
+            y[k] = x[k] * by[k]

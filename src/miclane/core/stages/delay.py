@@ -138,6 +138,10 @@ class Echo(Stage):
     def linear(self) -> bool:
         return self.drive_db <= 0
 
+    def remembers(self) -> Stage:
+        """Width and mix are of what has come out already."""
+        return self.model_copy(update={"width": 1.0, "mix": 1.0})
+
     def build(self, rate: int, channels: int) -> Processor:
         return DelayProcessor(self, rate, channels)
 

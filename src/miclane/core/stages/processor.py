@@ -19,6 +19,7 @@ class Processor:
     """
 
     latency: int = 0
+    settings: Any
     blend: tuple[float, np.ndarray | float] = (1.0, 1.0)  # share and gain of the sound that the gains were applied to
     _gain_db: np.ndarray | None = None
     _parts_db: np.ndarray | None = None
@@ -48,7 +49,8 @@ class Processor:
         """Take up what depends on the place in the song (a modulation's phase) at the first frame, before any block."""
 
     def turned(self, settings: Any) -> None:
-        """Go on with the settings of a stage that `remembers` the same: what is in the state is as if it had been."""
+        """Go on with the settings of a stage that `remembers` the same, as if they had been these all along."""
+        self.settings = settings
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         raise NotImplementedError

@@ -333,6 +333,10 @@ class Reverb(Stage):
     def linear(self) -> bool:
         return True
 
+    def remembers(self) -> Stage:
+        """Width and mix are of what has come out already."""
+        return self.model_copy(update={"width": 1.0, "mix": 1.0})
+
     def build(self, rate: int, channels: int) -> Processor:
         return ReverbProcessor(self, rate, channels)
 

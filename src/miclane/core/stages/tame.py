@@ -16,7 +16,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from ..kernels.taming import held_over
+from ..kernels.taming import held_over, times_one_of
 from ..late import irfft, maximum_filter1d, rfft, uniform_filter1d
 from ..readings import StageReading
 from .base import Key, Settings, Stage, rule, setting
@@ -152,8 +152,10 @@ class TameProcessor(Processor):
             ]
             for few in by_few(np.arange(len(hops))):
                 spectra = rfft(pieces[hops[few]], axis=1)
-                one = irfft(spectra * taken[where[few]], axis=1)[:, size - hop :]
-                other = irfft(spectra * taken[next_[few]], axis=1)[:, size - hop :]
+                times_one_of(spectra, taken, where[few], product := np.empty_like(spectra))
+                one = irfft(product, axis=1)[:, size - hop :]
+                times_one_of(spectra, taken, next_[few], product)
+                other = irfft(product, axis=1)[:, size - hop :]
                 rows[hops[few]] -= s.mix * (one + h * (other - one))
         return (into if into is y else _turned(into, back=True)), least
 
