@@ -159,7 +159,7 @@ def test_what_does_not_remember_a_setting_goes_on_when_that_is_turned(stage: dic
         key = other.places[TREATED]
         printed = np.concatenate([b for (b,) in stream(other, [key], 9 * RATE, read)], axis=1)[:, start : 7 * RATE]
         heard = np.concatenate(list(flow(other, key, start, 7 * RATE, read, 0, Cancel(), states)), axis=1)
-        assert (np.abs(heard - printed).max() < 1e-13) is goes_on
+        assert (np.abs(heard - printed).max() < 1e-13) == goes_on
     assert np.abs(printed - x[:, start : 7 * RATE]).max() > 0.01
 
 
