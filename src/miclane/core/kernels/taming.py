@@ -136,3 +136,14 @@ def times_one_of(spectra, filters, which, out):
         x, by, y = spectra[t], filters[which[t]], out[t]
         for k in range(x.shape[0]):
             y[k] = x[k] * by[k]
+
+
+@kernel_as_written
+def between_bands(cuts, under, share, scale, out):
+    """Cuts (m, bands) at every bin, `share` (bins,) of the way from the band `under` (bins,) it to the next, times
+    `scale`, into out (m, bins)."""
+    for t in range(len(cuts)):
+        row, y = cuts[t], out[t]
+        for k in range(y.shape[0]):
+            low = row[under[k]]
+            y[k] = (low + share[k] * (row[under[k] + 1] - low)) * scale

@@ -16,12 +16,12 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from ..kernels.taming import held_over, times_one_of
+from ..kernels.taming import between_bands, held_over, times_one_of
 from ..late import irfft, maximum_filter1d, rfft, uniform_filter1d
 from ..readings import StageReading
 from .base import Key, Settings, Stage, rule, setting
 from .processor import Processor, one_pole
-from .standing_out import BANDS_HZ, PER_OCTAVE, SINGLE, by_few, standing_out
+from .standing_out import BANDS_HZ, PER_OCTAVE, SINGLE, by_few, standing_out, windows
 
 _WINDOW_S = 0.0853
 LOUD_DB = -58.0  # mean power of a moment under which nothing is looked for
@@ -147,12 +147,11 @@ class TameProcessor(Processor):
         h = np.arange(hop, dtype=SINGLE) / hop
         for c in which:
             rows = into[c].reshape(count, hop)
-            pieces = np.lib.stride_tricks.sliding_window_view(parts[c].astype(SINGLE), size)[
-                hop : hop + count * hop : hop
-            ]
+            pieces = windows(parts[c], size)[hop : hop + count * hop : hop]
             for few in by_few(np.arange(len(hops))):
                 spectra = rfft(pieces[hops[few]], axis=1)
-                times_one_of(spectra, taken, where[few], product := np.empty_like(spectra))
+                product = np.empty_like(spectra)
+                times_one_of(spectra, taken, where[few], product)
                 one = irfft(product, axis=1)[:, size - hop :]
                 times_one_of(spectra, taken, next_[few], product)
                 other = irfft(product, axis=1)[:, size - hop :]
@@ -161,10 +160,9 @@ class TameProcessor(Processor):
 
     def _taken(self, cuts: np.ndarray) -> np.ndarray:
         """What filters of minimum phase (m, bins) that cut by so many dB at the bands take away of a sound."""
-        cuts = cuts.astype(SINGLE)
-        db = np.take(cuts, self.between, axis=1)
-        db += self.share * np.take(np.diff(cuts, axis=1), self.between, axis=1)
-        cepstrum = irfft(db * SINGLE(-np.log(10) / 20), axis=1)
+        levels = np.empty((len(cuts), len(self.between)), SINGLE)
+        between_bands(cuts.astype(SINGLE), self.between, self.share, SINGLE(-np.log(10) / 20), levels)
+        cepstrum = irfft(levels, axis=1)
         cepstrum[:, 1 : self.size // 2] *= 2
         cepstrum[:, self.size // 2 + 1 :] = 0.0
         turned = rfft(cepstrum, axis=1)
