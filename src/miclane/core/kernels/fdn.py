@@ -12,9 +12,7 @@ from .simd import fma, fused, last, load8, minus, plus, put, splat8, spread8, ti
 LINES = 16
 GRID = 64
 GUARD = 16
-_APART = (
-    GRID + 8
-)  # frames of a line to those of the next while a grid is worked out: no two at the same place of a page
+_APART = GRID + 8  # frames from a line to the next in a grid: no two lie at the same place of a page
 _RAMP = np.arange(8.0)
 
 
@@ -64,14 +62,9 @@ def _shelved(x, at, c0, c1, c2, c3, c4, c5, c6, c7):
 @kernel_within
 def _columns(columns, k):
     """Those of line k."""
-    first = (
-        load8(columns, 64 * k),
-        load8(columns, 64 * k + 8),
-        load8(columns, 64 * k + 16),
-        load8(columns, 64 * k + 24),
-    )
-    k = 64 * k + 32
-    return (*first, load8(columns, k), load8(columns, k + 8), load8(columns, k + 16), load8(columns, k + 24))
+    a, b = 64 * k, 64 * k + 32
+    first = load8(columns, a), load8(columns, a + 8), load8(columns, a + 16), load8(columns, a + 24)
+    return (*first, load8(columns, b), load8(columns, b + 8), load8(columns, b + 16), load8(columns, b + 24))
 
 
 @kernel_within
