@@ -13,7 +13,8 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.fdn import GRID, LINES, diffuse, network, responses, rings_for
+from ..kernels.allpasses import diffuse
+from ..kernels.fdn import GRID, LINES, network, responses, rings_for
 from ..kernels.levels import loudest
 from .base import Note, Stage, rule, setting, with_note
 from .detector import Filter, cut_sections
@@ -333,8 +334,7 @@ class Reverb(Stage):
     def linear(self) -> bool:
         return True
 
-    def remembers(self) -> Stage:
-        """Width and mix are of what has come out already."""
+    def remembers(self) -> Stage:  # width and mix are of what has come out already
         return self.model_copy(update={"width": 1.0, "mix": 1.0})
 
     def build(self, rate: int, channels: int) -> Processor:
