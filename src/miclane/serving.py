@@ -154,8 +154,9 @@ def _run(
     try:
         _server(application).run(sockets=[listener])
     finally:
+        studio.stop()
+        background.close()  # before what it works on is
         close_app(application)
-        background.close()
         structlog.get_logger().info("stop")
 
 

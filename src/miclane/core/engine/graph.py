@@ -19,7 +19,8 @@ _OVERLAP = 0.3
 class Node:
     """One source, stage, sum or pick. `gains` stand beside `inputs` of a sum, left and right; `picks` is of a pick.
 
-    `twin` says at which place a stage stands and what is set on it, not what comes into it; "" for others.
+    `twin` says at which place a stage stands and what it remembers of what is set on it (`Stage.remembers`), not what
+    comes into it; "" for others.
     """
 
     key: str

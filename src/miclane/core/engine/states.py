@@ -1,7 +1,8 @@
 """States that stages were in along the song while they were rendered, for what is made next to go on from.
 
-A state is that of a place and its settings, whatever came into it: when something before it is changed, a stage goes on
-from what it had in it, as it would on a desk where a hand moves a knob, and tails that were sounding sound on.
+A state is that of a place and of the settings it depends on, whatever came into it: when something before it is
+changed, a stage goes on from what it had in it, as it would on a desk where a hand moves a knob, and tails that were
+sounding sound on.
 """
 
 import threading

@@ -9,6 +9,7 @@ from .simd import fma, lane, larger, largest, load8, magnitude, minus, plus, put
 GROUP = 32  # taps that are summed in one go
 POINTS = 6  # of the interpolation between values of a band
 AT_ONCE = 128  # frames
+_LOW_AT_ONCE = 64  # of a low band, of which no more than 64 values are held
 _RUN = 256  # frames that are passed over at once where nothing is done
 _NOTHING_DB = 5e-4  # a gain nearer to 0 dB is none: what it would take away lies 84 dB under the band
 
@@ -176,15 +177,15 @@ def cut_low_band(line, base, low, done, values, known, short, taps, table, frame
     values and known (channels, 64), which values they are, are carried on.
     """
     channels, every = y.shape[0], table.shape[0]
-    weight = np.empty(AT_ONCE)
+    weight = np.empty(_LOW_AT_ONCE)
     for run in range(start, stop, _RUN):
         end = min(run + _RUN, stop)
         for c in range(channels):
             _copied(line[c], base + run - start, y[c], run, end)
         if _quiet(gain_db, run, end):
             continue
-        for group in range(run, end, AT_ONCE):
-            count = min(AT_ONCE, end - group)
+        for group in range(run, end, _LOW_AT_ONCE):
+            count = min(_LOW_AT_ONCE, end - group)
             if _quiet(gain_db, group, group + count):
                 continue
             _weights(gain_db, group, count, mix, weight)

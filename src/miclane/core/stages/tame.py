@@ -86,12 +86,12 @@ class TameProcessor(Processor):
         self.frames += n
         count = max(0, (came.shape[1] - hop - size - half) // hop)  # hops after the one we are in that are known now
         if count:
-            self.earlier = np.concatenate([self.earlier, self._held_of(heard[:, hop:], count)])[-count - 2 :]
-            cuts = self.settings.cuts(self.earlier[-count - 1 :], self.line_db)
+            held = np.concatenate([self.earlier, self._held_of(heard[:, hop:], count)])
+            cuts = self.settings.cuts(held[1:], self.line_db)
             y, least = self._through(came[:, hop:], cuts, count)
             self.made = np.concatenate([self.made, y[:, self.skip :]], axis=1)
             self.gains = np.concatenate([self.gains, least[self.skip :]])
-            self.skip, self.earlier = 0, self.earlier[-2:]
+            self.skip, self.earlier = 0, held[-2:]
             self.came = np.ascontiguousarray(came[:, count * hop :])
             if self.listened is not None:
                 self.listened = np.ascontiguousarray(heard[:, count * hop :])
