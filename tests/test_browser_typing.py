@@ -205,3 +205,23 @@ def test_a_press_on_what_is_not_drawn_anew_does_what_it_does(at, demo) -> None:
     elsewhere(page, demo, -1.0)
     page.mouse.up()
     expect(page.locator("#eyes")).to_have_attribute("aria-pressed", "true")
+
+
+def test_a_refused_key_stays_to_be_put_right_and_takes_no_focus_from_who_has_gone_on(at) -> None:
+    page = at("/s/salt-ferry")
+    key = page.get_by_label("Key of the song")
+    key.fill("H dull")
+    key.press("Enter")
+    expect(page.locator(".toast")).to_contain_text("H dull")
+    expect(key).to_be_focused()
+    expect(key).to_have_attribute("aria-invalid", "true")
+    page.evaluate("document.querySelector('.toast').textContent = ''")
+    key.fill("H duller")
+    page.evaluate("document.querySelector('[data-put=\"name\"]').focus()")
+    expect(page.locator(".toast")).to_contain_text("H duller")
+    expect(page.locator('[data-put="name"]')).to_be_focused()
+    expect(key).to_have_value("H duller")
+    expect(key).to_have_attribute("aria-invalid", "true")
+    key.fill("D minor")
+    key.press("Enter")
+    expect(key).not_to_have_attribute("aria-invalid", "true")

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Page
+from playwright.sync_api import Page, expect
 
 import miclane.web
 from browsing import LANE, until
@@ -159,3 +159,20 @@ def test_of_a_song_the_worklet_holds_no_more_than_it_may(at, demo) -> None:
         assert page.evaluate("held.size") < 4600
         assert page.evaluate("miclane.player.starved") is False
     assert 500 < page.evaluate("held.size") < 4600 < 100 * seconds
+
+
+def test_what_could_not_be_made_to_play_is_said_and_made_at_the_next_try(at) -> None:
+    page = at(LANE)
+    page.evaluate(
+        """() => {
+          const load = AudioWorklet.prototype.addModule; // as while the server is being started again
+          AudioWorklet.prototype.addModule = () => Promise.reject(new DOMException("It cannot be loaded.", "AbortError"));
+          window.loads = () => void (AudioWorklet.prototype.addModule = load);
+        }"""
+    )
+    page.keyboard.press("Space")
+    expect(page.locator(".toast")).to_contain_text("No sound: what plays it could not be loaded")
+    assert page.evaluate("miclane.player.playing") is False
+    page.evaluate("loads()")
+    page.keyboard.press("Space")
+    until(page, "miclane.player.playing && miclane.player.starved === false")

@@ -21,8 +21,10 @@ import soundfile
 from jinja2 import DictLoader, Environment
 
 from conftest import RATE, noise
+from miclane.core.errors import CancelledError
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Set
+from miclane.serving import _between
 from miclane.store.database import KEPT_BACKUPS, Database
 from miclane.studio.studio import Studio
 from miclane.web.pages import Compiled
@@ -445,3 +447,19 @@ def test_templates_are_compiled_once_and_where_nothing_can_be_kept_each_time(tmp
     kept.write_text("")
     assert [shown(), shown()] == ["2", "2"]
     assert compiled == ["a", "a", "a"]
+
+
+def test_what_is_compiled_ahead_waits_for_what_is_heard_at_once_and_ends_with_the_server(studio: Studio) -> None:
+    went_on = threading.Event()
+
+    def ahead() -> None:
+        _between(studio)
+        went_on.set()
+
+    with studio.gate.urgent():
+        threading.Thread(target=ahead).start()
+        assert not went_on.wait(0.3)
+    assert went_on.wait(10)
+    studio.stop()
+    with pytest.raises(CancelledError):
+        _between(studio)

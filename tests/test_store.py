@@ -101,22 +101,25 @@ def test_a_sound_is_compared_where_it_is_read_and_made_anew_where_it_is_damaged(
     at = 4 * (x.shape[1] + 20 * RATE)  # in the second channel
     path.write_bytes(whole[:at] + bytes([whole[at] ^ 64]) + whole[at + 1 :])
     note = path.with_suffix(".json")
-    for pieces_known in (True, False):
+    for checks_known in (True, False):
         told = json.loads(note.read_bytes())
-        if not pieces_known:  # as it was written when a file was compared as a whole
-            del told["pieces"]
-            note.write_text(json.dumps(told))
+        if not checks_known:  # as it was written when a mebibyte was compared by its hash
+            del told["crc32"]
+            note.write_text(json.dumps(told | {"pieces": ["0"]}))
             path.write_bytes(bytes(8) + whole[8:])
         studio = Studio(tmp_path / "data", owner=True)
         read = studio.sounds.reader(RATE)
         assert residue_db(read(digest, 0, RATE), x[:, :RATE]) < -120
         seen = studio.sounds._known[digest, RATE].looked_at
-        assert seen == {0, 4}
+        channel = 4 * x.shape[1]
+        assert seen == {*range(3), *range(channel // PIECE_BYTES, -(-(channel + 4 * RATE) // PIECE_BYTES))}
         assert residue_db(read(digest, 19 * RATE, 22 * RATE), x[:, 19 * RATE : 22 * RATE]) < -120
         assert residue_db(read(digest, 0, 24 * RATE), x) < -120
         studio.close()
         assert path.read_bytes() == whole
-        assert len(json.loads(note.read_bytes())["pieces"]) == -(-len(whole) // PIECE_BYTES)
+        told = json.loads(note.read_bytes())
+        assert len(told["crc32"]) == -(-len(whole) // PIECE_BYTES)
+        assert "pieces" not in told
 
 
 def test_half_written_files_are_swept_and_never_used(tmp_path: Path) -> None:
@@ -143,3 +146,22 @@ def test_reading_past_the_end_gives_zeros(tmp_path: Path) -> None:
     part = studio.sounds.reader(RATE)(sound.digest, 50, 200)
     assert part[0, :50].min() > 0.49
     assert not part[0, 50:].any()
+
+
+def test_what_another_program_has_changed_is_seen_at_once_and_built_on(tmp_path: Path) -> None:
+    """As `miclane chain apply` beside a server: neither keeps an old view of the database."""
+    here = Studio(tmp_path).sessions
+    there = Studio(tmp_path).sessions
+    here.create(small(), "song")
+    for k in range(3):
+        here.edit("song", [Set(path="lanes/lead/fader_db", value=-1.0 - k)], token=f"here {k}")
+        assert there.get("song").session.lane("lead").fader_db == -1.0 - k
+        here.edit("song", [Set(path="lanes/lead/fader_db", value=3.0)])
+        assert there.get("song").session.lane("lead").fader_db == 3.0, "who only looks on sees it too"
+        there.edit("song", [Set(path="lanes/lead/pan", value=0.1 * k)], token=f"there {k}")
+        assert here.get("song").session.lane("lead").pan == 0.1 * k
+        version = here.get("song").version
+        here.edit("song", [Set(path="lanes/lead/pan", value=0.9)], token=f"there {k}")  # sent again: it is made already
+        assert (here.get("song").version, there.get("song").session.lane("lead").pan) == (version, 0.1 * k)
+    for store in (here, there):
+        store.database.close()

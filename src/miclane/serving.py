@@ -142,8 +142,7 @@ def _run(
 
     structlog.get_logger().info("start", host=host, port=port)
     background = Background(studio.stopping)
-    # after the first page, which matters more; between two kinds it may be asked to stop
-    background.later(0.4, lambda: warm_up(lambda *_: studio.stopping.check()))
+    background.later(0.4, lambda: warm_up(lambda *_: _between(studio)))  # after the first page, which matters more
     background.later(5.0, forget_what_stays)
     background.later(20.0, lambda: tidy(studio))
     sys.setswitchinterval(SWITCH_S)
@@ -158,6 +157,12 @@ def _run(
         background.close()  # before what it works on is
         close_app(application)
         structlog.get_logger().info("stop")
+
+
+def _between(studio: Any) -> None:
+    """Said by the way by what works beside the server: what is heard at once goes first, and it may be to stop."""
+    studio.gate.pass_through()
+    studio.stopping.check()
 
 
 def _rest_when_idle(studio: Any) -> None:

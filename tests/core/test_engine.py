@@ -4,6 +4,7 @@ import gc
 import itertools
 import threading
 import weakref
+from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -22,7 +23,7 @@ from miclane.core.engine.in_step import InStep, _Growing
 from miclane.core.engine.node import BLOCK, Trace, joined
 from miclane.core.engine.render import Renderer
 from miclane.core.engine.states import States
-from miclane.core.engine.stream import stream
+from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import CancelledError
 from miclane.core.mix.chain import Chain
 from miclane.core.mix.edits import Set, apply
@@ -122,6 +123,29 @@ def test_a_range_that_is_given_up_is_forgotten_at_once(demo) -> None:
         assert sum(part() is not None for part in parts) <= 1
     finally:
         gc.enable()
+
+
+def test_what_nobody_hears_of_a_song_is_run_in_few_goes_and_given_up_between_two_stations(demo) -> None:
+    graph, plain, reads = Builder(demo.session).build(), demo.studio.sounds.reader(RATE), []
+    key, cancel = graph.places["bus:mix:out"], Cancel()
+
+    def read(digest: str, start: int, stop: int) -> np.ndarray:
+        reads.append((digest, stop - start))
+        return plain(digest, start, stop)
+
+    def giving_up(digest: str, start: int, stop: int) -> np.ndarray:
+        cancel.set()
+        return read(digest, start, stop)
+
+    stretch = 30 * RATE, 31 * RATE
+    assert next(flow(graph, key, *stretch, read, RATE, cancel)).any()
+    counts = Counter(digest for digest, _ in reads)
+    assert set(counts) == {node.digest for node in graph.needed(key) if node.digest}
+    assert max(counts.values()) <= 2, "a second before, what all are late by, and what is heard first"
+    reads.clear()
+    with pytest.raises(CancelledError):
+        next(flow(graph, key, *stretch, giving_up, RATE, cancel))
+    assert len(reads) == 1
 
 
 @pytest.mark.parametrize("kind", KINDS)

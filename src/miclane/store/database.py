@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import structlog
-from sqlalchemy import Engine, create_engine, event, inspect, text
+from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
 from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.orm import Session as Db
 
@@ -35,7 +35,8 @@ class Database:
         """
         self.path = path
         self.backups = path.parent / "backups"
-        self._lock = threading.Lock()
+        self._lock, self._look_lock = threading.Lock(), threading.Lock()
+        self._look: Connection | None = None
         self._backed_up = ""
         prepare_folder(path.parent)
         try:
@@ -44,6 +45,7 @@ class Database:
         except OSError as error:
             raise UnusableDataError(f"{path}: cannot be written ({error.strerror})") from error
         self._reader = _engine(path, "BEGIN", ("query_only=ON",))
+        self._looker = _engine(path, "", ("query_only=ON",))  # no snapshot is kept from one look to the next
         self._writer = _engine(path, "BEGIN IMMEDIATE")
         try:
             self._bring_up_to_date(migrate)
@@ -58,11 +60,25 @@ class Database:
             yield db
 
     @contextmanager
+    def looking(self) -> Iterator[Connection]:
+        """A connection that stays open, for one look at what is newest; one at a time."""
+        with self._look_lock:
+            if self._look is None:
+                self._look = self._looker.connect()
+            yield self._look
+
+    @contextmanager
     def writing(self) -> Iterator[Db]:
         """A session that may write; only one at a time. What it does not commit is undone."""
-        with self._lock, Db(self._writer, expire_on_commit=False) as db:
+        with self.changing() as connection, Db(connection, expire_on_commit=False) as db:
+            yield db
+
+    @contextmanager
+    def changing(self) -> Iterator[Connection]:
+        """As `writing`, for plain statements: without what rows as objects cost."""
+        with self._lock, self._writer.connect() as connection:
             try:
-                yield db
+                yield connection
             except OperationalError as error:
                 raise UnusableDataError(
                     f"{self.path}: {_refusal(str(error.orig))}; nothing was kept of this"
@@ -117,8 +133,12 @@ class Database:
 
     def close(self) -> None:
         """Write what stands in the log into the file itself, and let go of it."""
-        self._reader.dispose()
-        self._writer.dispose()
+        with self._look_lock:
+            if self._look is not None:
+                self._look.close()
+                self._look = None
+        for engine in (self._looker, self._reader, self._writer):
+            engine.dispose()
         try:
             with closing(sqlite3.connect(self.path, timeout=2)) as connection:
                 connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
@@ -181,7 +201,8 @@ def _engine(path: Path, begin: str, pragmas: tuple[str, ...] = ()) -> Engine:
 
     @event.listens_for(engine, "begin")
     def _begin(connection: Any) -> None:
-        connection.exec_driver_sql(begin)
+        if begin:
+            connection.exec_driver_sql(begin)
 
     return engine
 

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from sqlalchemy import func, insert, select
+from sqlalchemy import Connection, func, select
 from sqlalchemy.orm import Session as Db
 
 from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError, UnusableChainError
@@ -19,8 +19,8 @@ from .database import Database
 from .history import one_step
 from .state import State
 from .steps import TRIES, Steps
-from .tables import STEPS, ChangeRow, SessionRow, SoundRow, StepRow, now
-from .writing import AGAIN, LAST, MADE, VERSION, as_json, forget_after, read_edits, write_next
+from .tables import ChangeRow, SessionRow, StepRow, now
+from .writing import AGAIN, HAS_SOUND, LAST, NEW_STEP, NEWEST, as_json, forget_after, read_edits, write_next
 
 
 @dataclass(frozen=True)
@@ -92,14 +92,15 @@ class SessionStore(Steps):
 
     def _newest(self, identifier: str, token: str = "") -> tuple[State, bool]:
         """The newest state, and whether edits with this token are in it."""
+        with self.database.looking() as look:
+            newest = look.execute(NEWEST, {"session": identifier, "as_token": token or None}).first()
+        held = self._held.get(identifier)
+        if newest is not None and held is not None and held.version == newest.version:
+            return held, newest.made is not None
         with self.database.reading() as db:
-            version = db.scalar(VERSION, {"session": identifier})
-            made = token != "" and db.scalar(MADE, {"session": identifier, "as_token": token}) is not None
-            held = self._held.get(identifier)
-            if held is not None and held.version == version:
-                return held, made
             row = self._row(db, identifier)
-            return self._state(db, row, self._read(row.document)), made
+            newest = db.execute(NEWEST, {"session": identifier, "as_token": token or None}).one()
+            return self._state(db, row, self._read(row.document)), newest.made is not None
 
     def _read(self, document: str) -> Session:
         session = read_session(document)
@@ -196,7 +197,7 @@ class SessionStore(Steps):
         """Write what edits of a state made as its next version; None where it is no longer the newest."""
         self.database.back_up_daily()
         label = label or describe_edits(done.session, asked)
-        with self.database.writing() as db:
+        with self.database.changing() as db:
             _check_sounds(db, done.session, state.session)
             where = {"session": state.id, "at": state.steps}
             last = db.execute(LAST, where).first() if gesture and not state.ahead else None
@@ -211,19 +212,20 @@ class SessionStore(Steps):
             position -= nothing
             updated = write_next(db, state.id, state.version, position, done.session, asked, token)
             if not updated:
-                self._row(db, state.id)
+                with self.database.reading() as there:
+                    self._row(there, state.id)
                 return None
             if not joins and state.ahead:
                 forget_after(db, state.id, state.steps)
             step = {"label": label, "gesture": gesture, "edits": as_json(made), "inverses": as_json(undone)}
             if nothing:
                 forget_after(db, state.id, position)
-                step_before = db.get(StepRow, (state.id, position))
+                step_before = db.execute(LAST, {"session": state.id, "at": position}).first()
                 label = step_before.label if step_before else ""
             elif joins:
                 db.execute(AGAIN, {**where, **step, "document_version": DOCUMENT_VERSION})
             else:
-                db.execute(insert(STEPS), {**step, "session_id": state.id, "position": position})
+                db.execute(NEW_STEP, {**step, "session_id": state.id, "position": position})
             followed = tuple(done.made[len(asked) :])
             after = State(state.id, done.session, state.version + 1, position, 0, label, "", updated, followed)
             db.commit()
@@ -288,11 +290,11 @@ def _leaves_nothing(session: Session, edits: list[Edit], inverses: list[Edit]) -
     return any(e.op == "remove" for e in edits) and apply(session, inverses).session == session
 
 
-def _check_sounds(db: Db, after: Session, before: Session | None) -> None:
+def _check_sounds(db: Db | Connection, after: Session, before: Session | None) -> None:
     """UnusableChainError where a session needs a file that the store does not have, and did not need it before."""
     old = sounds_of(before) if before is not None else {}
     for digest, who in sounds_of(after).items():
-        if digest not in old and db.get(SoundRow, digest) is None:
+        if digest not in old and db.execute(HAS_SOUND, {"digest": digest}).first() is None:
             raise UnusableChainError(
                 f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first"
             )

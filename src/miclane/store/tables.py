@@ -128,4 +128,4 @@ class HearingRow(Base):
     created: Mapped[str] = mapped_column(default=now)
 
 
-SESSIONS, STEPS, CHANGES = (cast(Table, row.__table__) for row in (SessionRow, StepRow, ChangeRow))
+SESSIONS, STEPS, CHANGES, SOUNDS = (cast(Table, row.__table__) for row in (SessionRow, StepRow, ChangeRow, SoundRow))

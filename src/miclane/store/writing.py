@@ -2,28 +2,36 @@
 
 import json
 
-from sqlalchemy import bindparam, delete, insert, select, update
+from sqlalchemy import Connection, bindparam, delete, insert, select, update
 from sqlalchemy.orm import Session as Db
 
 from ..core.mix.document import Session
 from ..core.mix.edits import EDITS, Edit
 from ..core.mix.upgrades import upgrade_edits
-from .tables import CHANGES, SESSIONS, STEPS, now
+from .tables import CHANGES, SESSIONS, SOUNDS, STEPS, now
 
 KEPT_CHANGES = 200  # an edit made against a state older than that may be refused
 _SWEEP_EVERY = 16
 _PRESENT = SESSIONS.c.id == bindparam("session"), SESSIONS.c.deleted == ""
-VERSION = select(SESSIONS.c.version).where(*_PRESENT)  # made once: an edit waits for each of these
+_TAKEN = CHANGES.c.session_id == SESSIONS.c.id, CHANGES.c.token == bindparam("as_token")
+# made once: an edit waits for each of these. The version, and which one an edit with this token has made
+NEWEST = select(SESSIONS.c.version, select(CHANGES.c.version).where(*_TAKEN).limit(1).scalar_subquery().label("made"))
+NEWEST = NEWEST.where(*_PRESENT)
 _NEXT = update(SESSIONS).where(*_PRESENT, SESSIONS.c.version == bindparam("at"))
 _STEP = STEPS.c.session_id == bindparam("session"), STEPS.c.position == bindparam("at")
+NEW_STEP, _CHANGE = insert(STEPS), insert(CHANGES)
 LAST, AGAIN = select(STEPS).where(*_STEP), update(STEPS).where(*_STEP)
-MADE = select(CHANGES.c.version).where(
-    CHANGES.c.session_id == bindparam("session"), CHANGES.c.token == bindparam("as_token")
-)
+HAS_SOUND = select(SOUNDS.c.digest).where(SOUNDS.c.digest == bindparam("digest"))
 
 
 def write_next(
-    db: Db, identifier: str, version: int, position: int, after: Session, asked: list[Edit], token: str = ""
+    db: Db | Connection,
+    identifier: str,
+    version: int,
+    position: int,
+    after: Session,
+    asked: list[Edit],
+    token: str = "",
 ) -> str:
     """Make `after` what comes next after a version; the time, or nothing where that is no longer the newest.
 
@@ -34,14 +42,14 @@ def write_next(
     if not db.execute(_NEXT, {**where, **values, "version": version + 1}).rowcount:  # type: ignore[attr-defined]
         return ""
     change = {"session_id": identifier, "version": version + 1, "edits": as_json(asked), "token": token}
-    db.execute(insert(CHANGES), change)
+    db.execute(_CHANGE, change)
     if (version + 1) % _SWEEP_EVERY == 0:
         old = CHANGES.c.session_id == identifier, CHANGES.c.version <= version + 1 - KEPT_CHANGES
         db.execute(delete(CHANGES).where(*old))
     return str(values["updated"])
 
 
-def forget_after(db: Db, identifier: str, position: int) -> None:
+def forget_after(db: Db | Connection, identifier: str, position: int) -> None:
     """What had been taken back cannot be made again."""
     db.execute(delete(STEPS).where(STEPS.c.session_id == identifier, STEPS.c.position > position))
 

@@ -7,6 +7,7 @@ for one serves the other.
 import hashlib
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from ..stages.base import Stage
 from .picks import Picks
@@ -154,6 +155,7 @@ def _latencies(nodes: Iterable[Node]) -> dict[str, int]:
     return found
 
 
+@lru_cache(maxsize=2048)
 def summed(inputs: tuple[str, ...], gains: tuple[Gains, ...], channels: int) -> Node:
     """A weighted sum of its inputs."""
     return Node(digest_of("sum", channels, inputs, gains), inputs, channels, gains=gains)

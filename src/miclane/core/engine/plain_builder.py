@@ -2,6 +2,7 @@
 
 import math
 from functools import lru_cache
+from typing import Any
 
 from ..errors import UnusableChainError
 from ..mix.document import Lane, Session, flat_stages
@@ -166,7 +167,8 @@ class PlainBuilder:
                 lost = " and ".join(f"“{x.name}”" for x in waiting[:4])
                 raise UnusableChainError(f"{lost} listen to one another: none of them can be heard first")
             placed += ready
-            waiting = [x for x in waiting if x not in ready]
+            gone = {x.id for x in ready}
+            waiting = [x for x in waiting if x.id not in gone]
         return placed
 
     def _taken_in(self, lane: Lane) -> int:
@@ -180,7 +182,8 @@ class PlainBuilder:
 
     def _lane(self, lane: Lane) -> None:
         places = self.graph.places
-        stages = tuple(_placed(s, lane, self.session.rate) for s in lane.stages)
+        on, rate = _Same(lane), self.session.rate
+        stages = tuple(_placed(_Same(s), on, rate) for s in lane.stages)
         skip = self.untreated == "**" or (self.untreated == "*" and lane.role != "music")
         last = self._path(f"lane:{lane.id}", stages, places[f"lane:{lane.id}:raw"], lane.id, skip)
         gain = amplitude(lane.fader_db)
@@ -255,33 +258,57 @@ class PlainBuilder:
         return self._sum([(p, (1.0, 1.0)) for p in found], channels)
 
     def _stage(self, stage: Stage, into: str, place: str) -> str:
-        stage = stage.in_song(self.session.tempo_bpm, self.session.key)
         key, source = stage.listens(), ""
         if key is not None:
             source = self._heard([key, *stage.listens_also()])
-        rate = self.graph.rate
-        settings, remembered, latency, memory_s = _facts(stage, rate)
-        node = Node(
-            digest_of("stage", settings, into, source, rate),
-            (into,),
-            stage.channels_out(self.graph.nodes[into].channels),
-            stage=stage,
-            keyed_by=source,
-            latency=latency,
-            memory_s=memory_s,
-            twin=digest_of(self._said, place, remembered, rate) if self._said else "",
-        )
-        return self.graph.add(node)
+        song = self.session.tempo_bpm, self.session.key
+        said = f"{self._said} {place}" if self._said else ""
+        channels = self.graph.nodes[into].channels
+        return self.graph.add(_node(_Same(stage), into, channels, source, said, self.graph.rate, song))
 
 
-def _placed(stage: Stage, lane: Lane, rate: int) -> Stage:
+class _Same:
+    """Something as the very object that it is: a change of a session leaves what it does not reach as it was."""
+
+    __slots__ = ("it",)
+
+    def __init__(self, it: Any) -> None:
+        self.it = it
+
+    def __hash__(self) -> int:
+        return id(self.it)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and other.it is self.it
+
+
+@lru_cache(maxsize=4096)
+def _node(of: _Same, into: str, channels: int, source: str, said: str, rate: int, song: tuple[float, str]) -> Node:
+    """The node of a stage behind one of so many channels; `said` is its place and what else names its twins."""
+    stage, settings, remembered, latency, memory_s = _facts(of, rate, song)
+    return Node(
+        digest_of("stage", settings, into, source, rate),
+        (into,),
+        stage.channels_out(channels),
+        stage=stage,
+        keyed_by=source,
+        latency=latency,
+        memory_s=memory_s,
+        twin=digest_of(said, remembered, rate) if said else "",
+    )
+
+
+@lru_cache(maxsize=2048)
+def _placed(of: _Same, on: _Same, rate: int) -> Stage:
     """A stage and what is inside it, with what they take from their lane."""
+    stage, lane = of.it, on.it
     if isinstance(stage, Split):
         branches = tuple(
             b.model_copy(update={"stages": tuple(s.placed_on(lane, rate) for s in b.stages)}) for b in stage.branches
         )
         return stage.model_copy(update={"branches": branches})
-    return stage.placed_on(lane, rate)
+    placed: Stage = stage.placed_on(lane, rate)
+    return placed
 
 
 def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[Stage, ...]:
@@ -301,11 +328,9 @@ def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[St
 
 
 @lru_cache(maxsize=2048)
-def _facts(stage: Stage, rate: int) -> tuple[str, str, int, float]:
-    """Settings that make the sound, and those that make its states, as JSON; latency in frames, memory in seconds."""
-    return (
-        stage.model_dump_json(exclude={"id", "name", "on"}),
-        stage.remembers().model_dump_json(exclude={"id", "name", "on"}),
-        stage.latency_frames(rate),
-        stage.memory_s(),
-    )
+def _facts(of: _Same, rate: int, song: tuple[float, str]) -> tuple[Stage, str, str, int, float]:
+    """A stage in its song; digests of the settings that make its sound, and of those that make its states; latency in
+    frames, memory in seconds."""
+    stage: Stage = of.it.in_song(*song)
+    settings, remembered = (s.model_dump_json(exclude={"id", "name", "on"}) for s in (stage, stage.remembers()))
+    return stage, digest_of(settings), digest_of(remembered), stage.latency_frames(rate), stage.memory_s()

@@ -22,6 +22,7 @@ from .states import States
 CHUNK = BLOCK
 IN_PRINT = 3 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
+_RUN_IN = 4 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
 _NOTED = 3 * BLOCK  # frames from one state that is kept of a flow to the next
 _DEAL_AGAIN = 8
 _FULL = 0.8  # of a hand: a row that takes more leaves too little to even out with
@@ -227,10 +228,10 @@ def flow(
     line, (end,) = _lay_out(graph, [target], pieces, states, start)
     given, due = line[-1].gives_from, start + graph.latency_to(target)
     while given < stop:
-        cancel.check()
         soon = 2 * _FIRST if given <= start + 8 * _FIRST else CHUNK
-        chunk = min(CHUNK, due - at + _FIRST) if at < due else soon
+        chunk = min(_RUN_IN, due - at + _FIRST) if at < due else soon
         for station in line:
+            cancel.check()
             station.gather()
             station.work(at, read, chunk)
             station.hand_on()

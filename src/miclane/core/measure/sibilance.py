@@ -19,6 +19,7 @@ STANDS_OUT_DB = -10.0  # to the voice around it, as in Sibilant.excess_db
 LISP_DB = -22.0  # under this an s or sh is missed by the ear
 RAISED_DB = 1.0
 _SIZE = 1024
+_AT_ONCE = 256  # moments whose spectra are made in one go, so that a long take needs little memory
 
 
 def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], first: int = 0) -> float:
@@ -32,17 +33,16 @@ def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], 
     if not spans or audio.shape[1] < _SIZE:
         return float("nan")
     hop = _SIZE // 2
-    breathe()
     voice_of = voice_in(audio).astype(np.float32)
-    windowed = np.lib.stride_tricks.sliding_window_view(voice_of, _SIZE)[::hop] * np.hanning(_SIZE).astype(np.float32)
-    spectra = rfft(windowed, axis=1).view(np.float32)  # real and imaginary in turn
-    bins = np.fft.rfftfreq(_SIZE, 1 / rate)
-
-    def power(band: tuple[float, float]) -> np.ndarray:
-        first, last = 2 * np.searchsorted(bins, band)
-        return np.einsum("ij,ij->i", spectra[:, first:last], spectra[:, first:last])
-
-    air, voice = power(AIR_HZ), power(VOICE_HZ)
+    moments, window = np.lib.stride_tricks.sliding_window_view(voice_of, _SIZE)[::hop], np.hanning(_SIZE)
+    bins = 2 * np.searchsorted(np.fft.rfftfreq(_SIZE, 1 / rate), [AIR_HZ, VOICE_HZ])
+    air, voice = powers = np.empty((2, len(moments)), np.float32)
+    for k in range(0, len(moments), _AT_ONCE):
+        breathe()
+        windowed = moments[k : k + _AT_ONCE] * window.astype(np.float32)
+        spectra = rfft(windowed, axis=1).view(np.float32)  # real and imaginary in turn
+        for power, (low, high) in zip(powers, bins, strict=True):
+            np.einsum("ij,ij->i", spectra[:, low:high], spectra[:, low:high], out=power[k : k + _AT_ONCE])
     middles = np.arange(len(air)) * hop + hop
     inside = np.zeros(len(air), bool)
     for a, b in spans:

@@ -15,17 +15,35 @@ _AT_ONCE = 64  # frames whose spectra are made in one go, so that a long take ne
 _NONE = 1e-20  # power of silence
 
 
-def mean_power(mono: np.ndarray, rate: int, size: int = 8192, hop: int = 2048) -> tuple[np.ndarray, np.ndarray]:
-    """(frequencies, mean power of all frames (bins,)), Hann window, full-scale sine reads 0 dB."""
-    if len(mono) < size:
-        mono = np.concatenate([mono, np.zeros(size - len(mono))])
-    window = np.hanning(size)
-    frames = np.lib.stride_tricks.sliding_window_view(mono, size)[::hop]
+def mean_power(
+    mono: np.ndarray | Sequence[np.ndarray], rate: int, size: int = 8192, hop: int = 2048
+) -> tuple[np.ndarray, np.ndarray]:
+    """(frequencies, mean power of all frames (bins,)), Hann window, full-scale sine reads 0 dB.
+
+    Of several stretches, one behind the other.
+    """
+    parts = [mono] if isinstance(mono, np.ndarray) else mono
+    length = sum(map(len, parts))
+    if length < size:
+        parts, length = [np.concatenate([*parts, np.zeros(size - length)])], size
+    window, count = np.hanning(size), (length - size) // hop + 1
     total = np.zeros(size // 2 + 1)
-    for k in range(0, len(frames), _AT_ONCE):
+    for k in range(0, count, _AT_ONCE):
         breathe()
-        total += (np.abs(rfft(frames[k : k + _AT_ONCE] * window, axis=1)) ** 2).sum(axis=0)
-    return np.fft.rfftfreq(size, 1 / rate), total / len(frames) / (window.sum() / 2) ** 2
+        stretch = _cut(parts, k * hop, (min(k + _AT_ONCE, count) - 1) * hop + size)
+        frames = np.lib.stride_tricks.sliding_window_view(stretch, size)[::hop]
+        total += (np.abs(rfft(frames * window, axis=1)) ** 2).sum(axis=0)
+    return np.fft.rfftfreq(size, 1 / rate), total / count / (window.sum() / 2) ** 2
+
+
+def _cut(parts: Sequence[np.ndarray], start: int, stop: int) -> np.ndarray:
+    """Frames [start, stop) of stretches that lie one behind the other."""
+    found = []
+    for part in parts:
+        if start < len(part) and stop > 0:
+            found.append(part[max(start, 0) : stop])
+        start, stop = start - len(part), stop - len(part)
+    return found[0] if len(found) == 1 else np.concatenate(found)
 
 
 def smooth(f: np.ndarray, power: np.ndarray, per_octave: float, axis_hz: np.ndarray = AXIS_HZ) -> np.ndarray:
@@ -44,7 +62,7 @@ def long_term_db(audio: np.ndarray, rate: int, spans: Sequence[Span] = (), per_o
     """Mean spectrum on AXIS_HZ over the given spans (all of it when none is long enough), in dB."""
     mono = middle_of(audio)
     parts = [p for p in (mono[s.start : s.end] for s in spans if s.end - s.start > rate // 20) if len(p)] or [mono]
-    f, power = mean_power(parts[0] if len(parts) == 1 else np.concatenate(parts), rate)
+    f, power = mean_power(parts, rate)
     return smooth(f, power, per_octave)
 
 

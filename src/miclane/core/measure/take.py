@@ -163,5 +163,5 @@ def _balance(audio: np.ndarray, rate: int, phrases: list[Span]) -> Balance | Non
     parts = [middle_of(audio[:, p.start : p.end]) for p in phrases]
     if sum(map(len, parts)) < rate:
         return None
-    f, power = mean_power(np.concatenate(parts), rate)
+    f, power = mean_power(parts, rate)
     return balance_of(power, f)

@@ -43,6 +43,7 @@ document.addEventListener("change", async (event) => {
 
 async function given(field, path) {
   const value = field.value.trim();
+  field.removeAttribute("aria-invalid");
   if (field.value === field.defaultValue) return;
   if (field.required && !value) {
     field.value = field.defaultValue;
@@ -60,13 +61,18 @@ async function given(field, path) {
     field.defaultValue = field.value; // it is kept, as the server spells it
     return changedBy(told);
   }
-  field.focus(); // what was typed stays, to be put right
+  field.setAttribute("aria-invalid", "true"); // what was typed stays, to be put right
+  if (document.activeElement !== field && document.activeElement !== document.body) return; // the hand has gone on
+  field.focus();
   field.select();
 }
 
 document.addEventListener("keydown", (event) => {
   const field = event.target.closest?.("input[data-put]");
-  if (field && event.key === "Escape") field.value = field.defaultValue;
+  if (field && event.key === "Escape") {
+    field.value = field.defaultValue;
+    field.removeAttribute("aria-invalid");
+  }
   if (field && event.key === "Enter") field.dispatchEvent(new Event("change", { bubbles: true }));
   const mover = event.target.closest?.("[data-move]");
   const by = { ArrowUp: -1, ArrowDown: 1 }[event.key];

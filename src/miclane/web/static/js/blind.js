@@ -37,11 +37,10 @@ async function start(form) {
   const sides = $$("[name=side]:checked", form).map((box) => box.value);
   const question = $("[name=question]:checked", form).value;
   $("button", form).disabled = true;
-  const told = await post(`/s/${state.id}/blind`, { question, sides, first: player.first, last: player.last, hear: player.hear, lane: player.lane });
+  const told = (await begin()) && (await post(`/s/${state.id}/blind`, { question, sides, first: player.first, last: player.last, hear: player.hear, lane: player.lane }));
   $("button", form).disabled = false;
   if (!told) return;
   document.documentElement.dataset.blind = "on";
-  await begin();
   await trial(told);
   if (!player.playing) play();
 }

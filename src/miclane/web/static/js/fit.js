@@ -225,7 +225,7 @@ async function hearBoth(wanted) {
   if (!chosen) return;
   if (!wanted) return void (player.variant === "pair" && hearVariant("treated"));
   const { path } = chosen;
-  await begin();
+  if (!(await begin())) return;
   besides(voice(), path);
   await prepared("pair", () => chosen?.path === path);
   if (chosen?.path === path) hearVariant("pair");
@@ -236,7 +236,7 @@ let musicWanted = false;
 async function hearMusic(wanted) {
   musicWanted = wanted;
   if (!wanted) return void (player.variant === "music" && hearVariant("treated"));
-  await begin();
+  if (!(await begin())) return;
   besides(voice(), "");
   await prepared("music", () => musicWanted);
   if (musicWanted) hearVariant("music");

@@ -110,7 +110,7 @@ async function other(variant, on) {
   const of = player.bypassed;
   const still = () => wanted === variant && player.bypassed === of;
   if (variant === "bypassed" ? hearsWithout(of) : player.variant === variant) return;
-  await begin();
+  if (!(await begin())) return;
   await Promise.race([settled(), pause(SETTLE_MS)]); // what is set counts already
   await prepared(variant, still); // it comes with what makes it equally loud
   if (COMPARED.includes(variant) && !isSong()) showMatch(player.matched);

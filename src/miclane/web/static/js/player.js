@@ -5,6 +5,7 @@ import { state, toast } from "./session.js";
 import { fetchSound, parted } from "./fetching.js";
 import { counts, URGENCY } from "./line.js";
 import { restAfter } from "./resting.js";
+import { loudspeaker } from "./loudspeaker.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 
 const SOON_S = 0.25;
@@ -18,24 +19,14 @@ export const player = {
 };
 window.miclane = { player, state, line: counts };
 
-/** @type {Promise<AudioContext> | null} */
-let way = null;
-/** The way to the loudspeaker. It takes a tenth of a second to make. */
-function madeWay() {
-  way ??= (async () => {
-    const context = new AudioContext({ sampleRate: state.rate, latencyHint: "interactive" });
-    await context.audioWorklet.addModule("/static/js/worklet.js");
-    return context;
-  })();
-  return way;
-}
 // made once a hand is on the page, before it wants to play
-for (const gesture of ["pointerdown", "keydown"]) addEventListener(gesture, () => void (player.lane && state.frames && madeWay()), { capture: true });
+for (const gesture of ["pointerdown", "keydown"]) addEventListener(gesture, () => void (player.lane && state.frames && loudspeaker().catch(() => {})), { capture: true });
 
+/** Whether there is a way to the loudspeaker now; where there is none, that is said. */
 export async function begin() {
-  if (player.node) return;
+  if (player.node) return true;
   player.starting ??= (async () => {
-    const context = await madeWay();
+    const context = await loudspeaker();
     const node = new AudioWorkletNode(context, "miclane-player", { numberOfInputs: 0, outputChannelCount: [2] });
     const analyser = new AnalyserNode(context, { fftSize: 8192 });
     node.connect(analyser).connect(context.destination);
@@ -45,7 +36,13 @@ export async function begin() {
     node.port.postMessage({ type: "range", first: player.first, last: player.last, looping: player.looping, at: player.at });
     node.port.postMessage({ type: "variant", name: heard });
   })();
-  await player.starting;
+  try {
+    await player.starting;
+  } catch {
+    player.starting = null;
+    toast("No sound: what plays it could not be loaded. Press play again once the server answers.");
+  }
+  return player.node !== null;
 }
 
 const began = new Map();
@@ -235,7 +232,7 @@ export async function hearBand(band) {
     if (player.variant === "band") hearVariant("treated");
     return say("variant");
   }
-  await begin(); // what is heard alone is there before anything has been played
+  if (!(await begin())) return; // what is heard alone is there before anything has been played
   player.band = band;
   player.node?.port.postMessage({ type: "forget", variant: "band" });
   await prepare("band");
@@ -283,7 +280,7 @@ export function looping(value) {
 
 export async function play(at = player.at) {
   player.asked = performance.now();
-  await begin();
+  if (!(await begin())) return;
   await player.context.resume();
   player.at = Math.min(Math.max(at, player.first), player.last - 1);
   player.playing = true;
