@@ -101,17 +101,21 @@ def print_states(folder: Path) -> list[tuple[str, str]]:
         return database.execute("select state, message from prints").fetchall()
 
 
-def test_a_measurement_ends_with_the_program_that_was_killed() -> None:
-    code = """
-import threading, time
+@pytest.mark.parametrize("loading", [True, False])
+def test_a_measurement_ends_with_the_program_that_was_killed(loading, tmp_path: Path) -> None:
+    (tmp_path / "pydantic.py").write_text("import time; time.sleep(60)")
+    code = f"""
+import os, threading, time
 import numpy as np
 from miclane.core.measure.worker import Measurer
 measurer = Measurer()
+if {loading}:
+    os.environ["PYTHONPATH"] = "{tmp_path}"
 take = np.random.default_rng(0).standard_normal((1, 48000 * 600)) * 0.1
 threading.Thread(target=measurer.measure, args=(take, 48000), daemon=True).start()
 while measurer._worker is None:
     time.sleep(0.02)
-time.sleep(2)
+time.sleep(4)
 print(measurer._worker.pid, flush=True)
 time.sleep(600)
 """

@@ -1,8 +1,8 @@
 """Measuring takes in a process of its own, so that it never holds up what is heard.
 
-`python -m miclane.core.measure.worker` reads requests from standard input and answers each with one line of JSON on
+`python -m miclane.core.measure.alone` reads requests from standard input and answers each with one line of JSON on
 standard output: a line of JSON {"rate", "channels", "frames", "known"} followed by the frames as float64, channel after
-channel. `known` is an earlier answer or null. It ends when its input does.
+channel. `known` is an earlier answer or null. It ends when its input does, and with the process that started it.
 """
 
 import json
@@ -11,7 +11,6 @@ import select
 import subprocess
 import sys
 import threading
-import time
 from collections.abc import Callable
 from typing import Any, BinaryIO
 
@@ -79,7 +78,7 @@ class Measurer:
             if self._closed:
                 raise CancelledError("nothing is measured any more")
             if self._worker is None or self._worker.poll() is not None:
-                command = [sys.executable, "-m", "miclane.core.measure.worker"]
+                command = [sys.executable, "-m", "miclane.core.measure.alone", str(os.getpid())]
                 self._worker = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
             return self._worker
 
@@ -96,22 +95,19 @@ class Measurer:
                 self._worker = None
 
 
-def _serve(requests: BinaryIO, answers: BinaryIO) -> None:
+def serve(requests: BinaryIO, answers: BinaryIO) -> None:
+    """Answer `requests` until they end; one that ends half-way is nobody's any more."""
+    _give_way()
     while line := requests.readline():
         header = json.loads(line)
         shape = header["channels"], header["frames"]
         data = requests.read(8 * shape[0] * shape[1])
+        if len(data) < 8 * shape[0] * shape[1]:
+            return
         audio = np.frombuffer(data).reshape(shape)
         known = TAKE.validate_python(header["known"]) if header["known"] else None
         answers.write(TAKE.dump_json(measure_take(audio, header["rate"], known)) + b"\n")
         answers.flush()
-
-
-def _end_with(parent: int) -> None:
-    """End, whatever is under way, once the process that asks has gone."""
-    while os.getppid() == parent:
-        time.sleep(0.5)
-    os._exit(1)
 
 
 def _give_way() -> None:
@@ -122,9 +118,3 @@ def _give_way() -> None:
         os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
     else:
         os.nice(10)
-
-
-if __name__ == "__main__":
-    threading.Thread(target=_end_with, args=[os.getppid()], daemon=True).start()
-    _give_way()
-    _serve(sys.stdin.buffer, sys.stdout.buffer)
