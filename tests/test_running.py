@@ -131,6 +131,21 @@ time.sleep(600)
         time.sleep(0.05)
 
 
+def test_pages_come_before_the_compiler_is_loaded(tmp_path: Path) -> None:
+    code = f"""
+import sys
+from pathlib import Path
+from starlette.testclient import TestClient
+from miclane.web.app import create_app
+with TestClient(create_app(Path("{filled(tmp_path)}")), base_url="http://127.0.0.1") as web:
+    for page in ("", "s/song", "s/song/lane/lead"):
+        assert web.get(f"/{{page}}").status_code == 200
+print("numba" in sys.modules)
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.stdout == "False\n", done.stdout + done.stderr
+
+
 def test_every_stop_leaves_all_edits_in_the_file_itself(tmp_path: Path) -> None:
     filled(tmp_path)
     for how in (signal.SIGTERM, signal.SIGINT):

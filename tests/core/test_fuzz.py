@@ -64,21 +64,22 @@ def test_so_do_those_of_the_measures(rate: int) -> None:
 
 WARMED = """
 import importlib, pkgutil
-from numba.core.registry import CPUDispatcher
 from bench.fuzz import chain, fault_of
 from miclane.core import kernels
 from miclane.core.warm import warm_up
 
 modules = [importlib.import_module(f"{kernels.__name__}.{m.name}") for m in pkgutil.iter_modules(kernels.__path__)]
-loops = {f"{m.__name__}.{n}": v for m in modules for n, v in vars(m).items() if isinstance(v, CPUDispatcher)}
+named = {f"{m.__name__}.{n}": v for m in modules for n, v in vars(m).items()}
+loops = {name: v for name, v in named.items() if isinstance(v, kernels.Later) and hasattr(v, "__wrapped__")}
+assert len(loops) > 100
 warm_up()
-known = {name: len(loop.signatures) for name, loop in loops.items()}
+known = {name: len(loop.made.signatures) for name, loop in loops.items()}
 for seed in range(300):
     assert not fault_of(seed, 1000)
     for name, loop in loops.items():
-        if len(loop.signatures) > known[name]:
-            known[name] = len(loop.signatures)
-            print(name, loop.signatures[-1], chain(seed)[0], "on", chain(seed)[2])
+        if len(loop.made.signatures) > known[name]:
+            known[name] = len(loop.made.signatures)
+            print(name, loop.made.signatures[-1], chain(seed)[0], "on", chain(seed)[2])
 """
 
 

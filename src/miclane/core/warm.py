@@ -1,9 +1,9 @@
 """Compiles every inner loop ahead of its first use; what is compiled stays on disk."""
 
 from collections.abc import Callable
+from importlib.metadata import version
 from pathlib import Path
 
-import numba
 import numpy as np
 
 from .audio import cut_padded
@@ -43,7 +43,7 @@ def fingerprint() -> str:
     """Changes whenever a kernel, a stage or a measure does, and with the compiler."""
     root = Path(__file__).parent
     files = sorted([*root.glob("kernels/*.py"), *root.glob("stages/*.py"), *root.glob("measure/*.py")])
-    return " ".join([numba.__version__, *(f"{f.stat().st_mtime_ns}" for f in files)])
+    return " ".join([version("numba"), *(f"{f.stat().st_mtime_ns}" for f in files)])
 
 
 def is_warm() -> bool:

@@ -1,41 +1,85 @@
-"""Loops over arrays, compiled. Nothing here knows of settings, files or sessions."""
+"""Loops over arrays, compiled. Nothing here knows of settings, files or sessions.
 
+Numba is loaded with the first call of a loop and not before, for it takes about as long as all that a page needs.
+"""
+
+import functools
 import sys
+import threading
 from collections.abc import Callable
+from typing import Any
 
-from numba import njit
+_loading = threading.RLock()
 
 
-def _load_without_linear_algebra() -> None:
-    """Have Numba not look for SciPy's linear algebra, of which no kernel makes use: an eighth of a second a start."""
-    name = "scipy.linalg"
-    if name in sys.modules:
-        return
-    sys.modules[name] = None  # type: ignore[assignment]
+class Later:
+    """What Numba makes, made with its first use: called as it would be, also from within another loop."""
+
+    def __init__(self, make: Callable[[], Any]) -> None:
+        self._make = make
+        self._made: Any = None
+
+    def __call__(self, *given: Any) -> Any:
+        return (self._made or self.made)(*given)
+
+    @property
+    def made(self) -> Any:
+        """The dispatcher or intrinsic itself."""
+        with _loading:
+            if self._made is None:
+                _load()
+                self._made = self._make()
+            return self._made
+
+    @functools.cached_property
+    def _numba_type_(self) -> Any:  # by which Numba knows what it is in another loop
+        made = self.made
+        from numba.core.compiler_lock import global_compiler_lock
+        from numba.core.registry import cpu_target
+
+        with global_compiler_lock:
+            cpu_target.typing_context.refresh()  # an intrinsic may be new to it
+            cpu_target.target_context.refresh()
+            return cpu_target.typing_context.resolve_value_type(made)
+
+
+@functools.cache
+def _load() -> None:
+    name = "scipy.linalg"  # of which no kernel makes use: not to look for it saves an eighth of a second
+    kept = sys.modules.get(name)
+    if kept is None:
+        sys.modules[name] = None  # type: ignore[assignment]
     try:
         import numba.np.arraymath  # noqa: F401
     finally:
-        del sys.modules[name]
+        if kept is None:
+            del sys.modules[name]
 
 
-_load_without_linear_algebra()
+def _compiled(function: Callable, **how: Any) -> Callable:
+    def make() -> Any:
+        from numba import njit
+
+        return njit(cache=True, nogil=True, error_model="numpy", **how)(function)
+
+    return functools.update_wrapper(Later(make), function)
 
 
 def kernel(function: Callable) -> Callable:
     """Compile without the interpreter lock, and keep the result on disk."""
-    return njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})(function)
+    return _compiled(function, fastmath={"contract"})
 
 
 def kernel_in_any_order(function: Callable) -> Callable:
     """The same for what is only looked at: sums may be taken in any order."""
-    return njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract", "reassoc"})(function)
+    return _compiled(function, fastmath={"contract", "reassoc"})
 
 
 def kernel_within(function: Callable) -> Callable:
     """The same for what is to become a part of whatever calls it."""
-    return njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, forceinline=True)(function)
+    return _compiled(function, fastmath={"contract"}, forceinline=True)
 
 
 def kernel_as_written(function: Callable) -> Callable:
     """The same with every operation rounded by itself, so that bits do not depend on how a loop is divided."""
-    return njit(cache=True, nogil=True, error_model="numpy")(function)
+    return _compiled(function)

@@ -1,14 +1,17 @@
 // Alternatives: made, switched while it plays, kept and dropped. All of the loop are fetched and wait; another is heard at the
 // next block of sound, and only then drawn.
 
-import { on, say } from "./messages.js";
-import { changedBy, picture, post, rebuild, state, sure, $ } from "./session.js";
-import { fetchSound } from "./fetching.js";
-import { URGENCY } from "./line.js";
-import { openMenu } from "./menu.js";
-import { give, hearVariant, isSong, match, orderNow, player, refresh } from "./player.js";
-import { once, over } from "./focus.js";
 import { openBlind } from "./blind.js";
+import { $, sure } from "./dom.js";
+import { fetchSound } from "./fetching.js";
+import { once, over } from "./focus.js";
+import { URGENCY } from "./line.js";
+import { picture } from "./looking.js";
+import { openMenu } from "./menu.js";
+import { on, say } from "./messages.js";
+import { give, hearVariant, isSong, match, orderNow, player, refresh } from "./player.js";
+import { changedBy, post, rebuild } from "./session.js";
+import { state } from "./state.js";
 
 /** @typedef {{ id: string, name: string, of: string, scope: string, beneath: string, lines: { text: string, path: string }[] }} Alternative */
 

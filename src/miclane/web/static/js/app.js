@@ -1,17 +1,19 @@
 // Starts what a page needs, again whenever a part of it has been swapped.
 
-import { on } from "./messages.js";
-import { screenOf } from "./screens.js";
-import { knows, shows, URGENCY } from "./line.js";
-import { freshPage, picture, state, $, $$ } from "./session.js";
-import { player, refresh } from "./player.js";
-import "./rule.js";
+import { showAlternatives } from "./alternatives.js";
+import { $, $$ } from "./dom.js";
 import { keep } from "./focus.js";
+import { showFoot, showLight } from "./foot.js";
+import { knows, shows, URGENCY } from "./line.js";
+import { freshPage, picture } from "./looking.js";
+import { on } from "./messages.js";
+import { player, refresh } from "./player.js";
+import { screenOf } from "./screens.js";
+import { state } from "./state.js";
+import { show as showTogether } from "./together.js";
+import "./rule.js";
 import "./dropping.js";
 import "./ears.js";
-import { showFoot, showLight } from "./foot.js";
-import { show as showTogether } from "./together.js";
-import { showAlternatives } from "./alternatives.js";
 
 const REST_MS = 1500;
 

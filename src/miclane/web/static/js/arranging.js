@@ -1,11 +1,13 @@
 // A session's own screen: names, key, roles and ways are typed and chosen, rows are moved, copied and taken away.
 
-import { change, changedBy, give, post, set, state, toast, $, $$ } from "./session.js";
-import { register } from "./screens.js";
-import { player } from "./player.js";
-import { loopSomewhere } from "./strip.js";
+import { $, $$, toast } from "./dom.js";
 import { again, live } from "./focus.js";
+import { player } from "./player.js";
 import { redraw } from "./redraw.js";
+import { register } from "./screens.js";
+import { change, changedBy, give, post, set } from "./session.js";
+import { state } from "./state.js";
+import { loopSomewhere } from "./strip.js";
 
 let focusNext = ""; // what the hand goes on with once the rows are drawn again
 

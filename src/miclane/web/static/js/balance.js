@@ -1,10 +1,12 @@
 // Under the route: how far sibilants stand to the voice after each stage, and which of them raised it.
 
+import { $ } from "./dom.js";
 import { URGENCY } from "./line.js";
+import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { picture, state, $ } from "./session.js";
 import { measured, player, unhurried } from "./player.js";
 import { minus } from "./spectrogram.js";
+import { state } from "./state.js";
 
 async function drawBalance() {
   const row = $("#balance");

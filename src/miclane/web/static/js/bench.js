@@ -1,11 +1,14 @@
 // The bench: pictures that follow the sound, switches, choices, what is added and taken away.
 
+import { $, $$ } from "./dom.js";
 import { typingIn } from "./focus.js";
-import { on, say } from "./messages.js";
-import { change, picture, set, state, $, $$ } from "./session.js";
-import { measured, player } from "./player.js";
+import { picture } from "./looking.js";
 import { openMenu } from "./menu.js";
+import { on, say } from "./messages.js";
+import { measured, player } from "./player.js";
 import { redraw } from "./redraw.js";
+import { change, set } from "./session.js";
+import { state } from "./state.js";
 import "./rule.js";
 
 const bench = () => $("#bench");

@@ -1,10 +1,12 @@
 // Blind listening: what is heard has letters that nobody can name; answers by key; names at the end.
 
+import { $, $$, toast } from "./dom.js";
+import { parted } from "./fetching.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
-import { post, state, toast, $, $$ } from "./session.js";
-import { parted } from "./fetching.js";
 import { begin, give, hearVariant, isSong, orderNow, play, player, stop } from "./player.js";
+import { post } from "./session.js";
+import { state } from "./state.js";
 
 /** @type {{ id: string, question: string, heard: string[], trial: number } | null} */
 let run = null;

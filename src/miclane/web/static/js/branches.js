@@ -1,6 +1,7 @@
 // The return that several lanes share.
 
-import { change, go, state } from "./session.js";
+import { change, go } from "./session.js";
+import { state } from "./state.js";
 
 const short = () => crypto.randomUUID().slice(0, 8);
 document.addEventListener("click", (event) => {

@@ -1,13 +1,16 @@
 // The Chains screen: kept, searched, tried as an alternative, put on a lane, carried as files.
 
+import { take } from "./alternatives.js";
+import { $, $$, sure, toast } from "./dom.js";
 import { once, over } from "./focus.js";
 import { URGENCY } from "./line.js";
-import { change, changedBy, give, picture, post, settled, state, sure, toast, $, $$ } from "./session.js";
-import { register } from "./screens.js";
-import { redraw } from "./redraw.js";
+import { picture } from "./looking.js";
 import { listen, player } from "./player.js";
+import { redraw } from "./redraw.js";
+import { register } from "./screens.js";
+import { change, changedBy, give, post, settled } from "./session.js";
+import { state } from "./state.js";
 import { loopSomewhere } from "./strip.js";
-import { take } from "./alternatives.js";
 
 const to = () => $("#chains-to")?.value ?? "";
 const also = () => $$("[data-chain-also][aria-pressed=true]").map((b) => b.dataset.chainAlso).filter((path) => path !== to());

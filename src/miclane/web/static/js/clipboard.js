@@ -1,9 +1,11 @@
 // Copy and paste of stages, runs of them, whole chains and sends: by keys, by a menu, by dragging with Ctrl held.
 
+import { $, $$, toast } from "./dom.js";
+import { once, over } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { openMenu } from "./menu.js";
-import { once, over } from "./focus.js";
-import { change, changedBy, post, state, toast, $, $$ } from "./session.js";
+import { change, changedBy, post } from "./session.js";
+import { state } from "./state.js";
 
 const HELD = "clipboard";
 const held = () => JSON.parse(localStorage.getItem(HELD) ?? "null");

@@ -1,9 +1,12 @@
 // The dynamics pass: where to begin, makeup by loudness, attacks tried on word starts, share of the work.
 
-import { on } from "./messages.js";
-import { change, changedBy, picture, post, set, state, $ } from "./session.js";
+import { $ } from "./dom.js";
 import { once, over } from "./focus.js";
+import { picture } from "./looking.js";
+import { on } from "./messages.js";
 import { measured, player } from "./player.js";
+import { change, changedBy, post, set } from "./session.js";
+import { state } from "./state.js";
 
 const bench = () => $("#bench");
 const query = () => {

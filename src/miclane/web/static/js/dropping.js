@@ -1,6 +1,9 @@
 // Files that are dragged over any screen are taken into the session, or said to be of no use; the browser never gets them.
 
-import { changedBy, give, newestOf, state, toast, $ } from "./session.js";
+import { $, toast } from "./dom.js";
+import { newestOf } from "./looking.js";
+import { changedBy, give } from "./session.js";
+import { state } from "./state.js";
 
 const carries = (event) => [...(event.dataTransfer?.types ?? [])].includes("Files");
 for (const name of ["dragenter", "dragover"]) {

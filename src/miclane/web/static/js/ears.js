@@ -1,8 +1,9 @@
 // Ears that have heard the same for long: said once, where one looks; the sound goes on.
 
+import { $ } from "./dom.js";
 import { on } from "./messages.js";
-import { state, $ } from "./session.js";
 import { player } from "./player.js";
+import { state } from "./state.js";
 
 const limits = () => JSON.parse($("#ears")?.dataset.limits ?? "null");
 let loop = { key: "", heard: 0, said: false };

@@ -1,8 +1,8 @@
 // Sound from the server: a stretch of it, as two channels.
 
 import { ask } from "./line.js";
-import { state } from "./session.js";
 import { player } from "./player.js";
+import { state } from "./state.js";
 
 export function address(what, start, stop, variant, extra = "") {
   if (variant === "without") extra += `&stage=${player.without}`;

@@ -1,13 +1,17 @@
 // The Fit screen: words as dark as they are clear, the map of what stands over them, and both sounds alone.
 
-import { on } from "./messages.js";
-import { change, go, picture, state, $, $$ } from "./session.js";
-import { again, keep, once, over } from "./focus.js";
-import { register } from "./screens.js";
-import { begin, besides, hearBand, hearVariant, isSong, listen, player, prepared, seek, unhurried } from "./player.js";
-import { freshData, initStrip, loopPhrases, loopSomewhere } from "./strip.js";
+import { $, $$ } from "./dom.js";
+import { choose, forget, letGo, lookAt, pressed, voice } from "./fit_both.js";
 import { LEFT, at, drawMap, planesOf, sample, yOf } from "./fit_picture.js";
+import { keep, once, over } from "./focus.js";
 import { URGENCY } from "./line.js";
+import { picture } from "./looking.js";
+import { on } from "./messages.js";
+import { isSong, listen, player, seek, unhurried } from "./player.js";
+import { register } from "./screens.js";
+import { change, go } from "./session.js";
+import { state } from "./state.js";
+import { freshData, initStrip, loopPhrases, loopSomewhere } from "./strip.js";
 import "./phrases.js";
 import "./stretches.js";
 
@@ -18,15 +22,11 @@ let map = null;
 let shownSpan = [0, 1]; // what is drawn
 let token = 0;
 let spot = { place: 0, band: 12 };
-/** @type {{ number: number, path: string, low?: string } | null} what is looked at and heard beside the voice */
-let chosen = null;
-
-const voice = () => state.data?.voice ?? "";
 const span = () => (isSong() ? [0, state.frames] : [player.first, player.last]);
 
 function shown() {
   map = null;
-  chosen = null;
+  forget();
   if (!$("#fit-map")) return;
   if (player.hear !== "mix") listen("mix", state.lane);
   if (player.first >= player.last - 1) loopSomewhere(3);
@@ -56,7 +56,7 @@ async function draw() {
   paint();
   document.body.dataset.fit = String(state.version);
   findAnswers(mine, query);
-  lookAt(chosen);
+  lookAt();
   drawRoom(mine, first, last);
 }
 
@@ -176,100 +176,6 @@ function choosePlace() {
   choose(state.data.phrases.indexOf(phrase), whose?.path ?? "");
 }
 
-// ---- a phrase, and what stands over it ----
-
-function choose(number, path, low = undefined) {
-  loopPhrases(number, number);
-  if (!path) return void letGo();
-  chosen = { number, path, low };
-  lookAt(chosen);
-  hearBoth(true);
-}
-
-// what was chosen, else what weighs most
-function lookAt(one) {
-  const first = $("#fit-stands .stand");
-  const seen = one ?? (first ? { number: Number(first.dataset.number), path: first.dataset.path } : null);
-  const all = $$("#fit-stands .stand").filter((s) => Number(s.dataset.number) === seen?.number && s.dataset.path === seen?.path);
-  const shown = all.find((s) => s.dataset.low === one?.low) ?? all[0];
-  for (const stand of $$("#fit-stands .stand")) stand.setAttribute("aria-current", String(stand === shown));
-  if (seen) drawBoth(seen);
-  else $("#fit-bench")?.replaceChildren();
-}
-
-let looked = 0;
-async function drawBoth({ number, path }) {
-  const box = $("#fit-bench");
-  if (!box) return;
-  const mine = ++looked;
-  const [first, last] = [player.first, player.last];
-  const query = `first=${first}&last=${last}&number=${number}&name=${encodeURIComponent(path)}&voice=${encodeURIComponent(voice())}`;
-  const answer = await picture(`/s/${state.id}/fit/both?${query}`, { part: true });
-  if (!answer || mine !== looked || !box.isConnected) return;
-  const fresh = document.createElement("template");
-  fresh.innerHTML = await answer.text();
-  const turned = document.activeElement?.closest("#fit-bench .pocket .rule");
-  if (turned && $$(".pocket-band", fresh.content).length === $$(".pocket-band", box).length) {
-    $("svg.picture", box).replaceWith($("svg.picture", fresh.content)); // the rule under the hand stays
-    $$(".pocket-band > p", fresh.content).forEach((p, k) => ($$(".pocket-band > p", box)[k].textContent = p.textContent));
-    return showHeard();
-  }
-  const back = box.contains(document.activeElement) ? again(document.activeElement) : "";
-  box.replaceChildren(fresh.content);
-  if (back) keep(back);
-  Object.assign($("#fit-pair").dataset, { number, path });
-  showHeard();
-}
-
-async function hearBoth(wanted) {
-  if (!chosen) return;
-  if (!wanted) return void (player.variant === "pair" && hearVariant("treated"));
-  const { path } = chosen;
-  if (!(await begin())) return;
-  besides(voice(), path);
-  await prepared("pair", () => chosen?.path === path);
-  if (chosen?.path === path) hearVariant("pair");
-}
-
-// the music as it is with the voice in it, without the voice
-let musicWanted = false;
-async function hearMusic(wanted) {
-  musicWanted = wanted;
-  if (!wanted) return void (player.variant === "music" && hearVariant("treated"));
-  if (!(await begin())) return;
-  besides(voice(), "");
-  await prepared("music", () => musicWanted);
-  if (musicWanted) hearVariant("music");
-}
-
-// what is heard here alone ends where it can no longer be seen
-document.addEventListener("htmx:afterSettle", () => {
-  if ($("#fit-map")) return;
-  chosen = null;
-  musicWanted = false;
-  if (player.variant === "pair" || player.variant === "music" || player.band?.lane) hearVariant("treated");
-});
-
-// what a pocket takes out of its stem, and nothing else
-const TAKEN = -2;
-const takes = (button) => player.variant === "band" && player.band?.stage === button.dataset.stage && player.band?.lane === button.dataset.lane;
-function hearTaken(button) {
-  const { stage, lane } = button.dataset;
-  return hearBand(takes(button) ? null : { stage, index: TAKEN, lane });
-}
-
-function showHeard() {
-  for (const button of $$(".fit-taken")) button.setAttribute("aria-pressed", String(takes(button)));
-  $("#fit-music")?.setAttribute("aria-pressed", String(player.variant === "music"));
-  const alone = player.variant === "pair";
-  $("#fit-pair")?.setAttribute("aria-pressed", String(alone));
-}
-
-function letGo() {
-  chosen = null;
-  if (player.variant === "pair") hearVariant("treated");
-}
-
 register("fit", {
   shown,
   changed: ({ jumped, data }) => {
@@ -288,14 +194,7 @@ document.addEventListener("click", (event) => {
   if (stand) return void choose(Number(stand.dataset.number), stand.dataset.path, stand.dataset.low);
   const phrase = to(".fit-phrase");
   if (phrase) return void (letGo(), loopPhrases(Number(phrase.dataset.number), Number(phrase.dataset.number)));
-  const pair = to("#fit-pair");
-  if (pair) {
-    chosen = { number: Number(pair.dataset.number), path: pair.dataset.path };
-    return void hearBoth(player.variant !== "pair");
-  }
-  const taken = to(".fit-taken");
-  if (taken) return void hearTaken(taken);
-  if (to("#fit-music")) return void hearMusic(player.variant !== "music");
+  if (pressed(event)) return undefined;
   const apply = to("[data-fit-apply]");
   if (apply && once(apply)) return void change(JSON.parse(apply.dataset.fitApply), { structure: true, data: true }).then(() => over(apply));
   const area = to("#fit-map");
@@ -337,5 +236,4 @@ const soon = unhurried(draw);
 on("rendered", () => state.screen === "fit" && soon());
 on("range", () => state.screen === "fit" && isSong() && draw());
 on("position", ({ at: frame }) => state.screen === "fit" && head(frame));
-on("variant", showHeard);
 on("light", () => state.screen === "fit" && paint());

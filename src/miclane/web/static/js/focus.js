@@ -1,6 +1,6 @@
 // The hand stays where it is: radios by arrows, focus kept when what was focused is drawn anew or taken away.
 
-import { $, $$ } from "./session.js";
+import { $, $$ } from "./dom.js";
 
 /** @type {Element | null} */
 let last = null; // where the focus was, as long as nothing else has it

@@ -1,9 +1,12 @@
 // A lane that follows another: whom it follows, what it gives up, and what its leader has beside its own on each rule.
 
-import { on, say } from "./messages.js";
-import { change, picture, state, $, $$ } from "./session.js";
-import { shown, toFraction } from "./rule.js";
+import { $, $$ } from "./dom.js";
 import { once, over } from "./focus.js";
+import { picture } from "./looking.js";
+import { on, say } from "./messages.js";
+import { shown, toFraction } from "./rule.js";
+import { change } from "./session.js";
+import { state } from "./state.js";
 
 /** @param {any} edits @param {Element} from */
 const make = (edits, from) => void (once(from) && change(edits, { structure: true, data: true, where: "", alternative: "" }).then(() => over(from)));

@@ -1,11 +1,14 @@
 // The foot: play, loop, what is heard, what it is compared with, and the figures of the loop.
 
-import { URGENCY } from "./line.js";
-import { on, say } from "./messages.js";
-import { history, picture, settled, state, toast, $, $$ } from "./session.js";
-import { begin, bypass, hearBand, hearsWithout, hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
+import { $, $$, toast } from "./dom.js";
 import { showKeys } from "./keys.js";
+import { URGENCY } from "./line.js";
+import { picture } from "./looking.js";
 import { openMenu } from "./menu.js";
+import { on, say } from "./messages.js";
+import { begin, bypass, hearBand, hearsWithout, hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
+import { history, settled } from "./session.js";
+import { state } from "./state.js";
 import { loopPhrases, looped, phraseAt, setLoop } from "./strip.js";
 
 const clock = (frame) => {

@@ -1,8 +1,11 @@
 // Handles: rules that move several settings at once. Gathered by moving these, from where they stood to where they are left.
 
+import { $, $$, toast } from "./dom.js";
 import { hand, once, over } from "./focus.js";
+import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { changedBy, picture, post, set, settled, state, toast, $, $$ } from "./session.js";
+import { changedBy, post, set, settled } from "./session.js";
+import { state } from "./state.js";
 
 /** @typedef {{ path: string, position: Record<string, number>, into: string, name: string }} Begun */
 const key = () => `gathering:${state.id}`;

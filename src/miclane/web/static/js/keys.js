@@ -1,6 +1,7 @@
 // The list of keys: those of the screen one is on, and those that work everywhere.
 
-import { state, $, $$ } from "./session.js";
+import { $, $$ } from "./dom.js";
+import { state } from "./state.js";
 
 let before = null;
 

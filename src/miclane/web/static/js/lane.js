@@ -1,11 +1,15 @@
 // The Lane screen: its strip, its route, the bench of the stage that is open.
 
-import { on } from "./messages.js";
-import { register } from "./screens.js";
-import { $, state } from "./session.js";
-import { unhurried } from "./player.js";
-import { freshData, initStrip } from "./strip.js";
 import { refreshPictures, reloadBody } from "./bench.js";
+import { $ } from "./dom.js";
+import { showGathering } from "./handles.js";
+import { on } from "./messages.js";
+import { unhurried } from "./player.js";
+import { toRoute } from "./route.js";
+import { register } from "./screens.js";
+import { state } from "./state.js";
+import { freshData, initStrip } from "./strip.js";
+import { showWhere } from "./where.js";
 import "./rule.js";
 import "./pins.js";
 import "./tone.js";
@@ -21,10 +25,7 @@ import "./tame.js";
 import "./tune.js";
 import "./following.js";
 import "./stretches.js";
-import { showWhere } from "./where.js";
-import { showGathering } from "./handles.js";
 import "./levels.js";
-import { toRoute } from "./route.js";
 
 register("lane", {
   shown() {

@@ -1,8 +1,10 @@
 // Fader and sends that are otherwise in sections: a line over the waveform, its levels, ends and ramps dragged or moved by keys.
 
+import { $, $$ } from "./dom.js";
 import { on } from "./messages.js";
-import { change, state, $, $$ } from "./session.js";
 import { shown } from "./rule.js";
+import { change } from "./session.js";
+import { state } from "./state.js";
 import { TOP, slim, view, wave, x } from "./strip_view.js";
 
 const [LOW, HIGH] = [-36, 12];

@@ -1,6 +1,6 @@
 // The way to the loudspeaker. It takes a tenth of a second to make.
 
-import { state } from "./session.js";
+import { state } from "./state.js";
 
 /** @type {Promise<AudioContext> | null} */
 let way = null;

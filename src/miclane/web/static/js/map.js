@@ -1,12 +1,13 @@
 // The Map: the picture follows every change; buttons in it work by mouse and keyboard.
 
 import { on } from "./messages.js";
-import { go, set, state } from "./session.js";
-import { register } from "./screens.js";
-import { redraw } from "./redraw.js";
 import { listen, player } from "./player.js";
-import { show as showTogether } from "./together.js";
+import { redraw } from "./redraw.js";
+import { register } from "./screens.js";
+import { go, set } from "./session.js";
+import { state } from "./state.js";
 import { loopSomewhere } from "./strip.js";
+import { show as showTogether } from "./together.js";
 
 function shown() {
   if (player.hear === "lane") listen("mix", state.lane);

@@ -1,6 +1,6 @@
 // A small list of things to do at a place in the page: arrows go along it, Escape leaves it, and the focus comes back.
 
-import { $, $$ } from "./session.js";
+import { $, $$ } from "./dom.js";
 
 /**
  * @typedef {{ words: string, note?: string, keys?: string, act: () => void }} Item

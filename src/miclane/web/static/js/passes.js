@@ -1,11 +1,13 @@
 // The Passes screen, and the mark in the list at the side of a lane in which something is open again.
 
+import { $, $$ } from "./dom.js";
 import { URGENCY } from "./line.js";
+import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { picture, state, $, $$ } from "./session.js";
-import { register } from "./screens.js";
-import { redraw } from "./redraw.js";
 import { player } from "./player.js";
+import { redraw } from "./redraw.js";
+import { register } from "./screens.js";
+import { state } from "./state.js";
 import { loopSomewhere } from "./strip.js";
 
 const LATER_MS = 6000; // after the last change: what nobody waits for

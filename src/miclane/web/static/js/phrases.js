@@ -1,12 +1,15 @@
 // Phrases edited in the strip: ends dragged, split, joined, named, taken away; by mouse and by keyboard.
 
+import { $, toast } from "./dom.js";
 import { hand } from "./focus.js";
+import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { change, picture, state, toast, $ } from "./session.js";
-import { layout, loopPhrases } from "./strip.js";
-import { menuFor } from "./stretches.js";
-import { frameAt } from "./strip_view.js";
 import { player } from "./player.js";
+import { change } from "./session.js";
+import { state } from "./state.js";
+import { menuFor } from "./stretches.js";
+import { layout, loopPhrases } from "./strip.js";
+import { frameAt } from "./strip_view.js";
 
 const EDGE = 6;
 const base = () => `lanes/${state.data.phrases_of}/phrases`;

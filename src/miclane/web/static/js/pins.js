@@ -1,8 +1,9 @@
 // The EQ's pins: dragged, moved by arrows, added, made dynamic; the curve follows before the sound is there.
 
-import { on, say } from "./messages.js";
-import { change, set, $, $$ } from "./session.js";
 import { reloadBody } from "./bench.js";
+import { $, $$ } from "./dom.js";
+import { on, say } from "./messages.js";
+import { change, set } from "./session.js";
 
 const bench = () => $("#bench");
 

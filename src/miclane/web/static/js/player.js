@@ -1,12 +1,13 @@
 // Fetches sound for the loop and hands it to the worklet: under the playhead first, the rest behind it.
 
-import { on, say } from "./messages.js";
-import { state, toast } from "./session.js";
+import { toast } from "./dom.js";
 import { fetchSound, parted } from "./fetching.js";
 import { counts, URGENCY } from "./line.js";
-import { restAfter } from "./resting.js";
 import { loudspeaker } from "./loudspeaker.js";
+import { on, say } from "./messages.js";
+import { restAfter } from "./resting.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
+import { state } from "./state.js";
 
 const SOON_S = 0.25;
 const MORE_S = 2.5;

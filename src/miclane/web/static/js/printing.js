@@ -1,12 +1,15 @@
 // The Print screen: start, follow, cancel.
 
+import { $, $$, sure, toast } from "./dom.js";
 import { URGENCY } from "./line.js";
+import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { register } from "./screens.js";
 import { player } from "./player.js";
-import { loopSomewhere } from "./strip.js";
 import { redraw } from "./redraw.js";
-import { change, picture, post, set, state, sure, toast, $, $$ } from "./session.js";
+import { register } from "./screens.js";
+import { change, post, set } from "./session.js";
+import { state } from "./state.js";
+import { loopSomewhere } from "./strip.js";
 
 const follow = () => $("#prints") && redraw(`/s/${state.id}/prints`, { target: "#prints" });
 on("news", ({ prints }) => prints === state.id && follow());

@@ -1,10 +1,12 @@
 // A part of the page drawn again: one request at a time, of those that wait only the newest; the focus stays where the hand is, and
 // what is being typed that nobody has yet.
 
+import { $, $$ } from "./dom.js";
 import { again, holdOn, keep, typingOf } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
-import { $, $$, seenAt, settled, state } from "./session.js";
+import { settled } from "./session.js";
+import { seenAt, state } from "./state.js";
 
 /** @type {Map<string, { line: Promise<any>, newest: number }>} */
 const parts = new Map();

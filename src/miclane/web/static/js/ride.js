@@ -1,10 +1,12 @@
 // The ride: its curve over the waveform of the loop, points dragged, added and taken away, drawn anew after a setting.
 
+import { $ } from "./dom.js";
+import { placeHead } from "./heads.js";
 import { ask } from "./line.js";
 import { on } from "./messages.js";
-import { change, changedBy, post, state, $ } from "./session.js";
-import { placeHead } from "./heads.js";
 import { measured } from "./player.js";
+import { change, changedBy, post } from "./session.js";
+import { state } from "./state.js";
 
 const LEFT = 40;
 const RIGHT = 700;

@@ -1,8 +1,10 @@
 // The route: open, reorder by dragging, all of it from the keyboard.
 
-import { change, state, $, $$ } from "./session.js";
 import { open, reloadBody, stageMenu } from "./bench.js";
 import { carry, copyTo, mark } from "./clipboard.js";
+import { $, $$ } from "./dom.js";
+import { change } from "./session.js";
+import { state } from "./state.js";
 
 const listOf = (station) => station.dataset.path.replace(/\/[^/]+$/, "");
 let drag = null;

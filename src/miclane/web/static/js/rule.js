@@ -1,8 +1,9 @@
 // The control for every number: drag, arrows, type, double-click for the default.
 
+import { $, $$ } from "./dom.js";
 import { hand, live, typingIn } from "./focus.js";
 import { on } from "./messages.js";
-import { set, typed, $, $$ } from "./session.js";
+import { set, typed } from "./session.js";
 
 const number = (rule, name) => Number(rule.dataset[name]);
 const ruleAt = (target) => $(".rule", target.closest?.(".rule-box") ?? document.createElement("i"));

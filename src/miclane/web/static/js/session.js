@@ -1,63 +1,11 @@
 // What this window knows of the session, and the only way it changes it.
 
-import { ask as askLine, knows, URGENCY } from "./line.js";
+import { $, toast } from "./dom.js";
+import { ask as askLine, knows } from "./line.js";
+import { letGo, lookNoMore, newestOf, rebuilding } from "./looking.js";
 import { on, say } from "./messages.js";
 import { EditQueue } from "./queue.js";
-
-/** @type {any} */
-export const state = { id: "", version: 0, lane: "", screen: "", rate: 48000, frames: 0, data: null, together: [], where: "", alternative: "" };
-/** @param {string} selector @param {any} [root] @returns {any} */
-export const $ = (selector, root = document) => root.querySelector(selector);
-/** @param {string} selector @param {any} [root] @returns {any[]} */
-export const $$ = (selector, root = document) => [...root.querySelectorAll(selector)];
-
-let toastTimer = 0;
-export function toast(words) {
-  let box = $(".toast");
-  if (!box) {
-    box = document.createElement("div");
-    box.className = "toast";
-    box.setAttribute("role", "status");
-    document.body.append(box);
-  }
-  box.textContent = words;
-  clearTimeout(toastTimer);
-  toastTimer = setTimeout(() => box.remove(), 6000);
-}
-
-const SURE_MS = 5000;
-/**
- * What cannot be taken back is asked for twice: the button says what comes, and a second press does it.
- * @param {HTMLButtonElement} button @param {string} words @returns {Promise<boolean>}
- */
-export function sure(button, words) {
-  if (button.dataset.sure) return Promise.resolve(true);
-  const before = button.textContent ?? "";
-  const called = button.getAttribute("aria-label");
-  button.dataset.sure = "1";
-  button.textContent = words;
-  if (called) button.setAttribute("aria-label", `${words} ${called}`);
-  button.classList.add("strong");
-  setTimeout(() => {
-    delete button.dataset.sure;
-    button.textContent = before;
-    if (called) button.setAttribute("aria-label", called);
-    button.classList.remove("strong");
-  }, SURE_MS);
-  return Promise.resolve(false);
-}
-
-/** What shows settings shows them as they are where the bench sets them. */
-const SETTINGS = /^\/s\/[^/]+\/(lane|space|readings|paste|copy)\b/;
-/** @param {string} address */
-export function seenAt(address) {
-  const more = [];
-  if (state.where && SETTINGS.test(address)) more.push(`where=${encodeURIComponent(state.where)}`);
-  if (state.alternative && SEEN.test(address)) more.push(`alternative=${state.alternative}`);
-  return more.length ? `${address}${address.includes("?") ? "&" : "?"}${more.join("&")}` : address;
-}
-/** What is heard, shown or measured is so of the alternative that is chosen. */
-const SEEN = /^\/s\/[^/]+\/(lane|space|readings|strip|levels|fit|map|passes|paste|copy)\b/;
+import { seenAt, state } from "./state.js";
 
 const IN_TURN = /\/(edits|typed|undo|redo)$/; // each after those before
 
@@ -117,48 +65,6 @@ export async function give(address, file, refused = toast) {
   if (answer?.ok) return told;
   refused(told?.error ?? `${file.name}: the server does not answer.`);
   return null;
-}
-
-// Whatever is only looked at: the answer, or null where there is none. A change of the session lets it go, for what it
-// would show is old by then, and a browser keeps no more than six requests to a server under way.
-let looking = new AbortController();
-/** What puts in, takes out or takes back is under way: until that is told, nobody knows what there is to be looked at. */
-let rebuilt = Promise.resolve();
-/** @param {Promise<any>} told */
-const rebuilding = (told) => (rebuilt = Promise.allSettled([rebuilt, told]).then(() => {}));
-/** @param {string} address @param {import("./line.js").How} [how] */
-export async function picture(address, how = {}) {
-  const { signal } = looking;
-  for (let seen; seen !== rebuilt; ) await (seen = rebuilt);
-  if (signal.aborted) return null;
-  address = seenAt(address); // as what is seen by now
-  const { version } = state;
-  if (seen.version !== version) seen = { version, answers: new Map() };
-  const before = seen.answers.get(address);
-  if (before) return before.clone();
-  try {
-    const answer = await askLine(address, { place: placeOf(address), ...how, signal });
-    if (!answer.ok || answer.status === 204) return null;
-    if (version === state.version && seen.answers.size < MOST_SEEN) seen.answers.set(address, answer.clone());
-    return answer;
-  } catch {
-    return null;
-  }
-}
-const MOST_SEEN = 60;
-/** @type {{ version: number, answers: Map<string, import("./line.js").Answer> }} what has been looked at of this version already */
-let seen = { version: -1, answers: new Map() };
-
-// Where it is drawn: the same of another stretch takes its place.
-function placeOf(address) {
-  const { pathname, searchParams } = new URL(address, location.origin);
-  for (const stretch of ["first", "last", "start", "stop"]) searchParams.delete(stretch);
-  return `${pathname}?${searchParams}`;
-}
-
-function letGo() {
-  looking.abort();
-  looking = new AbortController();
 }
 
 // The length of the JSON, the JSON, and sound as interleaved floats.
@@ -288,24 +194,11 @@ export function changedBy(told, { data = false, select = null } = {}) {
   say("changed", { ...told, structure: true, data, select, began: performance.now(), edits: [] });
 }
 
-/** @type {{ key: string, page: Promise<Document | null> }} */
-let newest = { key: "", page: Promise.resolve(null) };
-/** The page of this address as the server has it now, asked for once a version whoever wants a part of it. */
-export function freshPage() {
-  const key = `${location.pathname}${location.search} ${state.version}`;
-  if (newest.key !== key) {
-    const text = fetch(location.pathname + location.search, { headers: { accept: "text/html" } }).then((answer) => (answer.ok ? answer.text() : ""));
-    newest = { key, page: text.then((t) => (t ? new DOMParser().parseFromString(t, "text/html") : null)).catch(() => null) };
-  }
-  return newest.page;
-}
-
 // Where what is looked at has been taken away, by undo or in another window, the first lane is shown.
 function gone(told) {
   const shown = state.screen === "lane" ? state.lane : state.screen === "space" && $("#space") ? `return:${$("#space").dataset.return}` : "";
   if (!shown || !told.paths || told.paths.includes(shown)) return false;
-  letGo();
-  looking.abort(); // nothing of it is asked for any more
+  lookNoMore();
   learn(told);
   if (state.screen === "space") go(`/s/${state.id}/space`);
   else go(told.paths[0] ? `/s/${state.id}/lane/${told.paths[0]}` : `/s/${state.id}`);
@@ -356,6 +249,3 @@ export async function look() {
   const newest = await newestOf(id).catch(() => null); // the line tells when it is there again
   if (newest?.version > state.version && !queue.size && id === state.id) catchUp(newest, true);
 }
-
-/** What the server has of a session now. @param {string} session */
-export const newestOf = async (session) => (await askLine(`/s/${session}/version`, { urgency: URGENCY.behind })).json();

@@ -1,9 +1,11 @@
 // The settings sheet: what each stage did over the song comes after the settings, path by path.
 
+import { $, $$ } from "./dom.js";
 import { URGENCY } from "./line.js";
-import { register } from "./screens.js";
-import { picture, state, $, $$ } from "./session.js";
+import { picture } from "./looking.js";
 import { player } from "./player.js";
+import { register } from "./screens.js";
+import { state } from "./state.js";
 import { loopSomewhere } from "./strip.js";
 
 let token = 0;

@@ -1,7 +1,8 @@
 // The Shelf: new sessions, and files dropped or chosen, sent one after another with their progress.
 
+import { $ } from "./dom.js";
 import { hand } from "./focus.js";
-import { post, $ } from "./session.js";
+import { post } from "./session.js";
 
 document.addEventListener("submit", async (event) => {
   if (event.target.id !== "new-session") return;

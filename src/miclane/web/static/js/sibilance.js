@@ -1,11 +1,14 @@
 // Sibilants and plosives on the bench: cuts by hand, the lisp guard, what goes apart.
 
-import { on } from "./messages.js";
-import { change, changedBy, picture, post, set, state, toast, $, $$ } from "./session.js";
 import { open } from "./bench.js";
+import { $, $$, toast } from "./dom.js";
 import { once, over } from "./focus.js";
+import { picture } from "./looking.js";
+import { on } from "./messages.js";
 import { hearBand, measured, play, player } from "./player.js";
+import { change, changedBy, post, set } from "./session.js";
 import { PICTURES, bench, draw, minus, shown, view, x } from "./spectrogram.js";
+import { state } from "./state.js";
 
 async function refresh() {
   if (!PICTURES.includes(shown()) || !$("#spectrogram") || !state.frames) return;

@@ -1,9 +1,10 @@
 // The whole song, streamed from where it is heard on.
 
-import { ask, URGENCY } from "./line.js";
-import { state, toast } from "./session.js";
-import { give, heardAs, measured, orderNow, player, stop } from "./player.js";
+import { toast } from "./dom.js";
 import { address, matched, parted } from "./fetching.js";
+import { ask, URGENCY } from "./line.js";
+import { give, heardAs, measured, orderNow, player, stop } from "./player.js";
+import { state } from "./state.js";
 
 const BUFFER_S = 10; // so far ahead of the playhead
 const BEHIND_S = 12; // and so far behind it

@@ -1,15 +1,18 @@
 // The Space screen: the picture that follows the sound, sends, and new returns.
 
-import { on } from "./messages.js";
-import { change, changedBy, give, go, picture, post, set, state, toast, $ } from "./session.js";
-import { register } from "./screens.js";
+import { $, toast } from "./dom.js";
 import { once, over } from "./focus.js";
-import { redraw } from "./redraw.js";
-import { hearVariant, listen, measured, player, prepared, unhurried } from "./player.js";
-import { showWhere } from "./where.js";
-import { freshData, initStrip, loopSomewhere } from "./strip.js";
-import "./phrases.js";
 import { placeHead } from "./heads.js";
+import { picture } from "./looking.js";
+import { on } from "./messages.js";
+import { hearVariant, listen, measured, player, prepared, unhurried } from "./player.js";
+import { redraw } from "./redraw.js";
+import { register } from "./screens.js";
+import { change, changedBy, give, go, post, set } from "./session.js";
+import { state } from "./state.js";
+import { freshData, initStrip, loopSomewhere } from "./strip.js";
+import { showWhere } from "./where.js";
+import "./phrases.js";
 import "./stretches.js";
 
 let token = 0;

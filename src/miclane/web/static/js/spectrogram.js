@@ -1,7 +1,7 @@
 // The spectrogram of a de-esser or plosive stage: events outlined, beneath them what is heard and what is cut.
 
+import { $, $$ } from "./dom.js";
 import { on } from "./messages.js";
-import { $, $$ } from "./session.js";
 
 export const PICTURES = ["deess", "apart"];
 export const LEFT = 36;

@@ -1,9 +1,11 @@
 // A stretch of the strip, drawn over it with Shift or taken from the loop: made a phrase, looped, or thrown to a return.
 
+import { $, $$, toast } from "./dom.js";
 import { openMenu } from "./menu.js";
 import { on } from "./messages.js";
-import { change, state, toast, $, $$ } from "./session.js";
 import { player } from "./player.js";
+import { change } from "./session.js";
+import { state } from "./state.js";
 import { setLoop } from "./strip.js";
 import { TOP, frameAt, view, x } from "./strip_view.js";
 

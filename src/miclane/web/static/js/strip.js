@@ -1,9 +1,11 @@
 // The phrase strip: its loop, its phrases, its ends and its playhead.
 
+import { $, $$, toast } from "./dom.js";
 import { holdOn } from "./focus.js";
+import { freshPage, picture } from "./looking.js";
 import { on, say } from "./messages.js";
-import { freshPage, picture, state, $, $$, toast } from "./session.js";
 import { measured, player, range, seek, unhurried } from "./player.js";
+import { state } from "./state.js";
 import { draw } from "./strip_picture.js";
 import { TOP, frameAt, slim, view, wave, x } from "./strip_view.js";
 

@@ -1,8 +1,8 @@
 // The strip drawn: raw behind treated, sibilants and breaths, a row of reduction a stage.
 
 import { on } from "./messages.js";
-import { state } from "./session.js";
 import { player } from "./player.js";
+import { state } from "./state.js";
 import { TOP, color, row, slim, view, wave as tall, x } from "./strip_view.js";
 
 // tall enough for a row a stage whose name can be read

@@ -1,9 +1,11 @@
 // The raw-take report: slips that apply their answer and are measured again; words, sections and phrases as a list.
 
+import { $, toast } from "./dom.js";
+import { once, over } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on, say } from "./messages.js";
-import { change, changedBy, give, post, set, state, toast, $ } from "./session.js";
-import { once, over } from "./focus.js";
+import { change, changedBy, give, post, set } from "./session.js";
+import { state } from "./state.js";
 import { loopPhrases, setLoop } from "./strip.js";
 
 const bench = () => $("#bench");

@@ -1,8 +1,10 @@
 // The line of a ring tamer: points dragged, put in and taken away, and the line itself taken hold of anywhere.
 
+import { $, $$ } from "./dom.js";
 import { on } from "./messages.js";
-import { change, state, unkept, $, $$ } from "./session.js";
 import { svgPoint } from "./pins.js";
+import { change, unkept } from "./session.js";
+import { state } from "./state.js";
 
 const LEFT = 40;
 const RIGHT = 700;

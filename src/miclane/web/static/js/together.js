@@ -1,7 +1,8 @@
 // Several lanes at once: what is changed on one of them is changed on all. Ctrl or Shift with a click, or with Enter, on the side list or the map.
 
+import { $, $$ } from "./dom.js";
 import { on } from "./messages.js";
-import { state, $, $$ } from "./session.js";
+import { state } from "./state.js";
 
 const LANES = ".side a[data-lane], #map a[data-lane]";
 const kept = () => `together:${state.id}`;

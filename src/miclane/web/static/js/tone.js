@@ -1,9 +1,12 @@
 // What the EQ's bench shows and lets hear of the sound: spectra, held moments, the hunt, a band alone, bands at work.
 
+import { $, $$, toast } from "./dom.js";
+import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { change, picture, state, toast, $, $$ } from "./session.js";
-import { hearBand, measured, play, player } from "./player.js";
 import { geometry, sig, svgPoint, toHz } from "./pins.js";
+import { hearBand, measured, play, player } from "./player.js";
+import { change } from "./session.js";
+import { state } from "./state.js";
 
 const bench = () => $("#bench");
 const isEq = () => bench()?.dataset.picture === "eq";

@@ -1,8 +1,10 @@
 // Phrase trims: bars against the target, dragged alone or a section at a time; suggestions.
 
+import { $, $$ } from "./dom.js";
 import { live } from "./focus.js";
 import { on, say } from "./messages.js";
-import { change, changedBy, post, state, $, $$ } from "./session.js";
+import { change, changedBy, post } from "./session.js";
+import { state } from "./state.js";
 
 const svg = () => $("#trims");
 const scale = () => {

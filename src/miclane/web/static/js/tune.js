@@ -1,11 +1,13 @@
 // The notes of a tune: found, chosen, dragged to other notes, cut, joined; and the scale they go to.
 
 import { reloadBody } from "./bench.js";
+import { $, $$ } from "./dom.js";
 import { once, over } from "./focus.js";
-import { on } from "./messages.js";
-import { change, changedBy, post, set, state, $, $$ } from "./session.js";
 import { placeHead } from "./heads.js";
+import { on } from "./messages.js";
 import { measured, player } from "./player.js";
+import { change, changedBy, post, set } from "./session.js";
+import { state } from "./state.js";
 
 const LEFT = 46;
 const RIGHT = 700;

@@ -1,11 +1,14 @@
 // The Work screen: snapshots taken, compared, taken back; the history gone back and forth in.
 
-import { hand, keep, once, over } from "./focus.js";
-import { changedBy, picture, post, state, sure, toast, $, $$ } from "./session.js";
 import { openBlind } from "./blind.js";
-import { register } from "./screens.js";
-import { redraw } from "./redraw.js";
+import { $, $$, sure, toast } from "./dom.js";
+import { hand, keep, once, over } from "./focus.js";
+import { picture } from "./looking.js";
 import { player } from "./player.js";
+import { redraw } from "./redraw.js";
+import { register } from "./screens.js";
+import { changedBy, post } from "./session.js";
+import { state } from "./state.js";
 import { loopSomewhere } from "./strip.js";
 
 const at = (path) => `/s/${state.id}/${path}`;

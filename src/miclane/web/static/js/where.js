@@ -1,10 +1,13 @@
 // What the bench sets: the song, the section of the loop, its phrases; what is otherwise elsewhere beside each control.
 
+import { $, $$ } from "./dom.js";
+import { picture } from "./looking.js";
 import { on, say } from "./messages.js";
-import { $, $$, go, picture, state } from "./session.js";
 import { player, range } from "./player.js";
-import { freshData, setLoop } from "./strip.js";
 import { toFraction } from "./rule.js";
+import { go } from "./session.js";
+import { state } from "./state.js";
+import { freshData, setLoop } from "./strip.js";
 
 const REST_MS = 900;
 const kept = () => `for:${state.id}`;
