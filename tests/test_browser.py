@@ -355,7 +355,7 @@ def test_print_runs_and_the_file_is_the_mix(at, demo, tmp_path: Path) -> None:
     page.locator("#print-start").click()
     expect(page.locator("[data-cancel]").first).to_be_visible()
     link = page.get_by_role("link", name="Download").first
-    expect(link).to_be_visible(timeout=60_000)
+    expect(link).to_be_visible()
     with page.expect_download() as got:
         link.click()
     path = tmp_path / got.value.suggested_filename

@@ -23,7 +23,7 @@ def keep(page, name: str, tags: str = "") -> None:
     page.get_by_label("Name of the chain").fill(name)
     page.locator("#chain-keep").get_by_label("Tags").fill(tags)
     page.get_by_role("button", name="Keep this chain").click()
-    expect(page.get_by_role("article", name=name, exact=True)).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("article", name=name, exact=True)).to_be_visible()
 
 
 def test_a_chain_is_kept_found_tried_while_it_plays_and_put_on(at, empty) -> None:
@@ -53,7 +53,7 @@ def test_a_chain_is_kept_found_tried_while_it_plays_and_put_on(at, empty) -> Non
     card.get_by_role("button", name="In its place").click()
     eventually(page, lambda: len(session_of(empty).lane("double").stages) == 9)
     offered = page.get_by_role("status", name="Measured on this take")
-    expect(offered).to_contain_text("threshold", timeout=60_000)
+    expect(offered).to_contain_text("threshold")
     before_it = session_of(empty)
     offered.get_by_role("button", name="Set it so").click()
     eventually(page, lambda: session_of(empty) != before_it)

@@ -40,8 +40,8 @@ def test_the_report_applies_an_answer_and_measures_again(at, demo) -> None:
     page = at(LANE)
     before = lead_of(demo)
     slip = page.locator('.slip[data-finding="noise"]')
-    expect(slip).to_contain_text("dB under the voice", timeout=60_000)
-    expect(slip).to_contain_text("treated", timeout=60_000)
+    expect(slip).to_contain_text("dB under the voice")
+    expect(slip).to_contain_text("treated")
     was = slip.locator(".now").inner_text()
     with answered(page, "/edits"):
         slip.get_by_role("button", name="Apply").click()
@@ -75,7 +75,7 @@ def test_a_report_whose_measurement_was_let_go_stays_and_waits_for_the_hand(at, 
     between(page, let_go)
     at(f"{LANE}?stage=clean")
     slip = page.locator(".slip").first
-    expect(slip).to_contain_text("treated", timeout=60_000)
+    expect(slip).to_contain_text("treated")
     treated.append(True)
     page.get_by_role("slider", name="Frequency").press("ArrowRight")
     eventually(page, lambda: len(asked) == 1)

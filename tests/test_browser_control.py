@@ -36,7 +36,7 @@ def test_begin_match_and_an_attack_that_is_tried(at, demo) -> None:
     drawn(page, demo)
     page.locator("#match").click()
     eventually(page, lambda: stage(demo, "peaks").makeup_db != 1.5)
-    expect(page.locator("#match-figure")).to_have_text("", timeout=30_000)
+    expect(page.locator("#match-figure")).to_have_text("")
     undo_until(page, lambda: lead_of(demo).stages == before)
 
 

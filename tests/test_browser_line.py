@@ -78,7 +78,7 @@ def test_what_is_changed_elsewhere_is_shown_as_it_happens_and_nothing_asks_meanw
     other.get_by_role("slider", name="Threshold").press("PageDown")
     all_kept(other)
     value = stage_of(demo, "peaks").threshold_db
-    expect(page.get_by_role("slider", name="Threshold")).to_have_attribute("aria-valuenow", str(value), timeout=5000)
+    expect(page.get_by_role("slider", name="Threshold")).to_have_attribute("aria-valuenow", str(value))
     until(page, "document.querySelector('#lufs').textContent !== '—'")
     hurried = [a for a, u in zip(wire.asked, wire.urgencies, strict=True) if u < Urgency.REST]
     assert [a.rpartition("/")[2] for a in hurried] == ["version"], "who looks on goes behind who turns and hears"

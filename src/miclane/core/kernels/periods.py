@@ -8,6 +8,7 @@ periods, a crossfade of the sound as it was a little earlier or later: nothing i
 import numpy as np
 
 from . import kernel, kernel_in_any_order, kernel_within
+from .simd import fma, load8, minus, plus, put, splat8, spread8, times
 
 KEPT = 64  # periods, in rings
 AFTER = 3  # periods that must be known after the one that is made
@@ -37,28 +38,65 @@ def listened(x, poles, held, out):
 
 
 @kernel_in_any_order
-def _alike(x, a, b, n):
-    """Product, and energy of the second, of n frames of x from a and from b on."""
-    product, energy = 0.0, 0.0
-    for i in range(n):
-        product += x[a + i] * x[b + i]
-        energy += x[b + i] * x[b + i]
-    return product, energy
+def _energy(x):
+    """Sum of the squares of x (n,)."""
+    total = 0.0
+    for v in x:
+        total += v * v
+    return total
+
+
+@kernel_in_any_order
+def _product(x, y):
+    """Sum of the products of x (n,) and y (n,)."""
+    total = 0.0
+    for i in range(len(x)):
+        total += x[i] * y[i]
+    return total
+
+
+@kernel
+def _products(x, a, n, lag, products):
+    """Products of n frames of x from a on and of those so many frames later, into `products`: one each lag from `lag`.
+
+    Eight lags at a time; the last eight may begin among those before them.
+    """
+    count = len(products)
+    if count < 8:
+        for k in range(count):
+            products[k] = _product(x[a : a + n], x[a + lag + k : a + lag + k + n])
+        return
+    for k in range(0, count, 8):
+        first = min(k, count - 8)
+        b = a + lag + first
+        even, odd = splat8(0.0), splat8(0.0)
+        third, fourth = splat8(0.0), splat8(0.0)
+        for i in range(0, n - 3, 4):
+            even = fma(spread8(x, a + i), load8(x, b + i), even)
+            odd = fma(spread8(x, a + i + 1), load8(x, b + i + 1), odd)
+            third = fma(spread8(x, a + i + 2), load8(x, b + i + 2), third)
+            fourth = fma(spread8(x, a + i + 3), load8(x, b + i + 3), fourth)
+        for i in range(n // 4 * 4, n):
+            even = fma(spread8(x, a + i), load8(x, b + i), even)
+        put(products, first, plus(plus(even, odd), plus(third, fourth)))
 
 
 @kernel
 def _lag(x, at, low, high, window):
     """(lag in frames, how alike) at which x from `at` on, `window` frames about it, is most like itself later."""
     a = at - window // 2
-    _, own = _alike(x, a, a, window)
-    own += 1e-18
+    own = _energy(x[a : a + window]) + 1e-18
     first, last = max(2, int(low)), int(np.ceil(high))
+    products = np.empty(max(0, last + 1 - first))
+    _products(x, a, window, first, products)
+    energy = _energy(x[a + first : a + first + window])
     best, found = -2.0, first
     before = here = after = -2.0
     previous = -2.0
     for lag in range(first, last + 1):
-        product, energy = _alike(x, a, a + lag, window)
-        r = product / np.sqrt(own * (energy + 1e-18))
+        r = products[lag - first] / np.sqrt(own * (max(energy, 0.0) + 1e-18))
+        gone, come = x[a + lag], x[a + lag + window]
+        energy += come * come - gone * gone
         if found == lag - 1 and best == previous:
             after = r
         if r > best:
@@ -77,13 +115,15 @@ def _off_centre(x, at, period):
     n = max(4, round(period))
     first = round(at) - n // 2
     real, imaginary, total = 0.0, 0.0, 0.0
+    begun, step = 2 * np.pi * (first - at) / period, 2 * np.pi / period
+    c, s, across, up = np.cos(begun), np.sin(begun), np.cos(step), np.sin(step)
     for i in range(n):
         rise = x[first + i + 1] - x[first + i - 1]
         e = rise * rise
-        angle = 2 * np.pi * (first + i - at) / period
-        real += e * np.cos(angle)
-        imaginary += e * np.sin(angle)
+        real += e * c
+        imaginary += e * s
         total += e
+        c, s = c * across - s * up, s * across + c * up
     plain = np.sqrt(real * real + imaginary * imaginary) / (total + 1e-30)  # near nothing where there is no one pulse
     if plain < 0.1:
         return 0.0
@@ -133,15 +173,33 @@ def _cross(x, y, base, start, stop, late, next_late, table):
     first, last = int(np.ceil(start)), int(np.ceil(stop))
     one, other = np.empty(_TAPS), np.empty(_TAPS)
     whole, next_whole = _taps(table, late, one), _taps(table, next_late, other)
-    for i in range(first, last):
-        h = 0.5 - 0.5 * np.cos(np.pi * (i - start) / (stop - start))
+    turn = np.pi / (stop - start)
+    turned, beside = np.empty(8), np.empty(8)
+    for k in range(8):
+        turned[k], beside[k] = np.cos(turn * (first + k - start)), np.sin(turn * (first + k - start))
+    c, s = load8(turned, 0), load8(beside, 0)
+    across, up, down, half = splat8(np.cos(8 * turn)), splat8(np.sin(8 * turn)), splat8(-np.sin(8 * turn)), splat8(0.5)
+    eights = first + (last - first) // 8 * 8
+    for i in range(first, eights, 8):
         a, b = i - base - whole + _TAPS // 2 - 1, i - base - next_whole + _TAPS // 2 - 1
-        for c in range(x.shape[0]):
+        h = minus(half, times(half, c))
+        c, s = fma(c, across, times(s, down)), fma(s, across, times(c, up))
+        for side in range(x.shape[0]):
+            row = x[side]
+            before, after = splat8(0.0), splat8(0.0)
+            for t in range(_TAPS):
+                before = fma(spread8(one, t), load8(row, a - t), before)
+                after = fma(spread8(other, t), load8(row, b - t), after)
+            put(y[side], i - base, fma(h, minus(after, before), before))
+    for i in range(eights, last):
+        h = 0.5 - 0.5 * np.cos(turn * (i - start))
+        a, b = i - base - whole + _TAPS // 2 - 1, i - base - next_whole + _TAPS // 2 - 1
+        for side in range(x.shape[0]):
             before, after = 0.0, 0.0
             for t in range(_TAPS):
-                before += one[t] * x[c, a - t]
-                after += other[t] * x[c, b - t]
-            y[c, i - base] = before + h * (after - before)
+                before += one[t] * x[side, a - t]
+                after += other[t] * x[side, b - t]
+            y[side, i - base] = before + h * (after - before)
 
 
 @kernel
