@@ -27,13 +27,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from conftest import one_lane
 from miclane.core.audio import read_sound
+from miclane.core.engine.builder import Builder
+from miclane.core.engine.giving_way import Cancel
+from miclane.core.engine.render import Renderer
+from miclane.core.engine.stream import flow
 from miclane.core.measure.notes import find_notes, notes_again
 from miclane.core.measure.pitch import track_pitch
 from miclane.core.measure.thresholds import after
 from miclane.core.mix.chain import read_chain
 from miclane.core.mix.document import Session
-from miclane.core.mix.edits import apply
+from miclane.core.mix.edits import Set, apply
 from miclane.core.mix.following import followed
 from miclane.core.mix.pasting import copied_chain, of_no_take, paste_stages
 from miclane.core.process import process
@@ -228,6 +233,24 @@ def test_a_loop_is_the_print_and_blocks_are_not_heard() -> None:
         processor.start_at(begin)
         y = processor.process(np.ascontiguousarray(np.concatenate([spoken[:, begin:], np.zeros((1, late))], axis=1)))
         assert np.abs(y[:, late + first - begin :] - whole[:, first:]).max() < 10 ** (-90 / 20)
+
+
+def test_a_note_under_the_playhead_is_heard_as_it_is_set_at_once_and_wherever_a_song_begins() -> None:
+    sung = sing("alto", -30.0).audio
+    notes = [note.model_dump() for note in find_notes(sung, RATE)]
+    _, read, session = one_lane(sung, [{"kind": "tune", "id": "t", "leave_cents": 0, "notes": notes, "amount": 0.3}])
+    turned = apply(session, [Set(path="lanes/lead/stages/t/amount", value=0.8)]).session
+    before, after = (Builder(each, name="s").build() for each in (session, turned))
+    target, loop = "lane:lead:treated", (0, sung.shape[1])
+    renderer = Renderer(read)
+    renderer.loop(before, before.places[target], *loop)
+    exact = Renderer(read).loop(after, after.places[target], *loop).audio
+    assert np.abs(exact - sung).max() > 0.1
+    for start in range(RATE, loop[1] - RATE // 4, RATE // 3):
+        stop = start + RATE // 4
+        soon = renderer.preview(after, after.places[target], start, stop, loop)
+        song = np.concatenate(list(flow(after, after.places[target], start, stop, read, RATE, Cancel())), axis=1)
+        assert max(np.abs(heard - exact[:, start:stop]).max() for heard in (soon, song)) < 1e-9
 
 
 def test_noise_whispers_and_rough_voices_are_left_alone() -> None:

@@ -47,15 +47,16 @@ def plan(
     run_in: int,
     states: States,
     first: int = 0,
-    held: Collection[str] = (),
+    held: Mapping[str, Rendered] | None = None,
 ) -> dict[str, Piece]:
     """What each node that is not `held` is to be run over to have the `wanted` frames of the target.
 
-    A stage goes on from its last state before them; one without is run in from `run_in` frames before them on. Nothing
-    is run over what comes before the frame `first`.
+    A stage goes on from its last state before them; one without is run in from `run_in` frames before them on, or from
+    where it must begin (`Stage.begins_by`). Nothing is run over what comes before the frame `first`, but for what hears
+    only what is held of before that.
     """
+    held = held or {}
     floor = max(first, wanted[0] - run_in)
-    earliest = max(first, floor - STATES_BEFORE)
     needed = {target: wanted}
     pieces = {}
     for node in reversed(graph.needed(target)):
@@ -65,8 +66,13 @@ def plan(
         worker = None
         if node.stage is not None:
             end += node.latency
+            earliest = max(first, min(begin, floor) - STATES_BEFORE)
             found = states.before(node.twin, begin + node.latency, earliest)
-            begin, worker = (found[0], found[1].turned_to(node.stage)) if found else (min(begin, floor), None)
+            if found:
+                begin, worker = found[0], found[1].turned_to(node.stage)
+            else:
+                there = max(held[key].start if key in held else first for key in node.before)
+                begin = min(begin, floor, max(there, node.stage.begins_by(begin, graph.rate)))
         pieces[node.key] = Piece(begin, end, worker)
         for key in node.before:
             if key not in held:

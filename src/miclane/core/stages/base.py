@@ -313,6 +313,10 @@ class Stage(Settings):
         """Seconds after which what came before matters less than −90 dB."""
         return 0.05
 
+    def begins_by(self, frame: int, rate: int) -> int:
+        """The frame from which on it must have run, whatever it remembers, to do what it does at a frame."""
+        return frame
+
     def missing_in_loops_db(self) -> float:
         """Level, to its own, of what a loop does not hear since it came too long before; −200 where that is nothing."""
         return -200.0

@@ -28,6 +28,7 @@ FURTHEST = 12.0  # semitones that a note is moved
 _JOINED_S = 0.035  # notes with no more between them are one stretch
 _LONGEST_S = 8.0  # of a stretch: it is followed from its beginning
 _BEFORE_S = 0.06  # of what came is kept
+_LISTENS_S = 0.3  # before a stretch, until what is listened to has settled
 
 
 class SungNote(Settings):
@@ -282,7 +283,15 @@ class Tune(Stage):
 
     def memory_s(self) -> float:
         longest = max((g[-1].end_s - g[0].start_s for g in self._groups() if any(map(self.active, g))), default=0.0)
-        return longest + 0.3
+        return longest + _LISTENS_S
+
+    def begins_by(self, frame: int, rate: int) -> int:
+        """A stretch is followed from its beginning or not at all."""
+        for group in self._groups():
+            if group[-1].end_s * rate >= frame:
+                begins = max(0, round((group[0].start_s - _LISTENS_S) * rate))
+                return begins if group[0].start_s * rate < frame and any(map(self.active, group)) else frame
+        return frame
 
     def tail_s(self) -> float:
         return 0.0
