@@ -7,8 +7,9 @@ periods, a crossfade of the sound as it was a little earlier or later: nothing i
 
 import numpy as np
 
-from . import kernel, kernel_in_any_order, kernel_within
-from .simd import fma, load8, minus, plus, put, splat8, spread8, times
+from . import kernel, kernel_within
+from .likeness import energy_of, products_of
+from .simd import fma, load8, minus, put, splat8, spread8, times
 
 KEPT = 64  # periods, in rings
 AFTER = 3  # periods that must be known after the one that is made
@@ -37,59 +38,15 @@ def listened(x, poles, held, out):
         out[i] = held[2]
 
 
-@kernel_in_any_order
-def _energy(x):
-    """Sum of the squares of x (n,)."""
-    total = 0.0
-    for v in x:
-        total += v * v
-    return total
-
-
-@kernel_in_any_order
-def _product(x, y):
-    """Sum of the products of x (n,) and y (n,)."""
-    total = 0.0
-    for i in range(len(x)):
-        total += x[i] * y[i]
-    return total
-
-
-@kernel
-def _products(x, a, n, lag, products):
-    """Products of n frames of x from a on and of those so many frames later, into `products`: one each lag from `lag`.
-
-    Eight lags at a time; the last eight may begin among those before them.
-    """
-    count = len(products)
-    if count < 8:
-        for k in range(count):
-            products[k] = _product(x[a : a + n], x[a + lag + k : a + lag + k + n])
-        return
-    for k in range(0, count, 8):
-        first = min(k, count - 8)
-        b = a + lag + first
-        even, odd = splat8(0.0), splat8(0.0)
-        third, fourth = splat8(0.0), splat8(0.0)
-        for i in range(0, n - 3, 4):
-            even = fma(spread8(x, a + i), load8(x, b + i), even)
-            odd = fma(spread8(x, a + i + 1), load8(x, b + i + 1), odd)
-            third = fma(spread8(x, a + i + 2), load8(x, b + i + 2), third)
-            fourth = fma(spread8(x, a + i + 3), load8(x, b + i + 3), fourth)
-        for i in range(n // 4 * 4, n):
-            even = fma(spread8(x, a + i), load8(x, b + i), even)
-        put(products, first, plus(plus(even, odd), plus(third, fourth)))
-
-
 @kernel
 def _lag(x, at, low, high, window):
     """(lag in frames, how alike) at which x from `at` on, `window` frames about it, is most like itself later."""
     a = at - window // 2
-    own = _energy(x[a : a + window]) + 1e-18
+    own = energy_of(x[a : a + window]) + 1e-18
     first, last = max(2, int(low)), int(np.ceil(high))
     products = np.empty(max(0, last + 1 - first))
-    _products(x, a, window, first, products)
-    energy = _energy(x[a + first : a + first + window])
+    products_of(x, a, window, first, products)
+    energy = energy_of(x[a + first : a + first + window])
     best, found = -2.0, first
     before = here = after = -2.0
     previous = -2.0

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..late import irfft, rfft
+from ..kernels.likeness import normal_differences
 from .levels import middle_of, runs
 
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1200.0, 0.01
@@ -36,7 +36,7 @@ def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
     for first in range(0, len(starts), _AT_ONCE):
         pick = np.flatnonzero(loud[first : first + _AT_ONCE]) + first
         if len(pick):
-            found[pick], trust[pick] = _yin(frames[starts[pick]], window, longest, fs)
+            found[pick], trust[pick] = _yin(x, starts[pick], window, longest, fs)
     return _steady(found, trust), trust
 
 
@@ -51,17 +51,9 @@ def _steady(f0: np.ndarray, trust: np.ndarray) -> np.ndarray:
     return np.where(kept, f0, 0.0)
 
 
-def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.ndarray, np.ndarray]:
-    n = 1 << (frames.shape[1] + window).bit_length()
-    spectrum = rfft(frames, n, axis=1)
-    head = rfft(frames[:, :window], n, axis=1)
-    cross = irfft(spectrum * head.conj(), n, axis=1)[:, :longest]
-    square = np.cumsum(np.pad(frames**2, ((0, 0), (1, 0))), axis=1)
-    energy = square[:, window : window + longest] - square[:, :longest]
-    difference = np.maximum(energy[:, :1] + energy - 2 * cross, 0)
-    lags = np.arange(1, longest)
-    normal = np.ones_like(difference)
-    normal[:, 1:] = difference[:, 1:] * lags / np.maximum(np.cumsum(difference[:, 1:], axis=1), 1e-20)
+def _yin(x: np.ndarray, starts: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.ndarray, np.ndarray]:
+    normal = np.empty((len(starts), longest))
+    normal_differences(x, starts, window, normal)
     first = int(fs / HIGH_HZ)
     before, here, after = normal[:, :-2], normal[:, 1:-1], normal[:, 2:]
     bend = before - 2 * here + after
@@ -70,7 +62,7 @@ def _yin(frames: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.n
     off = np.where(dips, 0.5 * (before - after) / np.where(bend > 0, bend, 1.0), 0.0)
     depth = np.where(dips, np.maximum(here - 0.25 * (before - after) * off, 0.0), 2.0)  # between the lags there are
     _look_between(normal, dips, off, depth)
-    f0, trust = np.zeros(len(frames)), np.zeros(len(frames))
+    f0, trust = np.zeros(len(starts)), np.zeros(len(starts))
     for row, dip in enumerate(depth):
         below = np.flatnonzero(dip < _ENOUGH)
         lag = int(below[0]) if len(below) else int(np.argmin(dip))

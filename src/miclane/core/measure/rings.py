@@ -199,9 +199,10 @@ def _notes(f0_bytes: bytes, frames: int, rate: int) -> _Notes | None:
 def _harmonics(f0_hz: np.ndarray, frames: int, rate: int) -> tuple[np.ndarray, ...] | None:
     """Of steadily sung moments: frequency, moment, number and syllable of every harmonic."""
     steady = np.zeros(len(f0_hz), bool)
-    for i in range(3, len(f0_hz) - 3):
-        near = f0_hz[i - 2 : i + 3]
-        steady[i] = near.min() > 0 and near.max() / near.min() < 1.042
+    if len(f0_hz) > 6:
+        near = np.lib.stride_tricks.sliding_window_view(f0_hz, 5)[1:-1]
+        least = near.min(axis=1)
+        steady[3:-3] = (least > 0) & (near.max(axis=1) / np.maximum(least, 1e-9) < 1.042)
     count = int(np.minimum(HIGH_HZ / np.maximum(f0_hz[steady], 1), _MOST_HARMONICS).sum())
     if count < 200:
         return None
