@@ -284,6 +284,20 @@ def test_what_is_being_typed_stays_however_often_it_is_drawn_anew(at, demo, page
     expect(page.get_by_role("button", name="Low harmony", exact=True)).to_have_attribute("aria-pressed", "true")
 
 
+def test_what_is_chosen_of_a_text_stays_chosen_when_it_is_drawn_anew(at, demo, page) -> None:
+    page = at("/s/salt-ferry")
+    note = page.get_by_label("Note on Double")
+    old = note.input_value()
+    assert len(old) > 6
+    note.select_text()
+    page.keyboard.press("Shift+ArrowLeft")
+    demo.studio.edit("salt-ferry", [Set(path="lanes/lead/note", value="one")])
+    expect(page.locator('[data-put="lanes/lead/note"]')).to_have_value("one")
+    expect(note).to_be_focused()
+    page.keyboard.insert_text("close ")
+    expect(note).to_have_value(f"close {old[-1]}")
+
+
 def test_the_name_of_a_snapshot_stays_while_another_window_changes_something(at, demo) -> None:
     page = at("/s/salt-ferry/work")
     page.get_by_label("Name of the snapshot").fill("Before the strings")

@@ -43,6 +43,18 @@ export function again(element, gone = false) {
   return name ? quoted(element, name) : "";
 }
 
+/** What is chosen of the text in the field that has the focus: a function that chooses it again in the same field drawn anew. */
+export function chosenText() {
+  const had = /** @type {any} */ (document.activeElement);
+  const back = again(had);
+  if (!back || typeof had.selectionStart !== "number") return () => {};
+  const { selectionStart, selectionEnd, selectionDirection } = had;
+  return () => {
+    const now = /** @type {any} */ (document.activeElement);
+    if (now !== had && again(now) === back) now.setSelectionRange(selectionStart, selectionEnd, selectionDirection);
+  };
+}
+
 /** Whether the hand is still where it is now, or nowhere: what comes late does not take the focus from where it has gone on to. */
 export function hand() {
   const had = document.activeElement;

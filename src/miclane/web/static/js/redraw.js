@@ -2,7 +2,7 @@
 // what is being typed that nobody has yet.
 
 import { $, $$ } from "./dom.js";
-import { again, holdOn, keep, typingOf } from "./focus.js";
+import { again, chosenText, holdOn, keep, typingOf } from "./focus.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
 import { settled } from "./session.js";
@@ -68,11 +68,13 @@ export function redraw(address, { target = "#body", focus = (back) => [back], be
     const draft = typed(box, stays);
     const where = focus(again(document.activeElement));
     const typing = typingOf(box);
+    const choose = chosenText();
     htmx.swap(box, text, { swapStyle: "innerHTML", swapDelay: 0, settleDelay: 0 });
     for (const { where: place, value, given } of draft) put($(place, box), value, given);
     after?.();
     if (typing) $(typing.where)?.dispatchEvent(new CustomEvent("typing", { bubbles: true, detail: typing }));
     keep(...where);
+    choose();
     holdOn();
     return mine === part.newest;
   });
