@@ -1,5 +1,7 @@
 """The compiled loops against plain definitions of what they do."""
 
+import subprocess
+import sys
 from types import SimpleNamespace
 
 import numpy as np
@@ -222,3 +224,28 @@ def test_the_reverbs_network_gives_the_same_bits_however_it_is_fed(shortest: int
     assert np.array_equal(np.concatenate(parts, axis=1), whole)
     plain = network_of(steps, steps, shortest, moving=4).run_frame_by_frame(x, 960)
     assert np.abs(whole - plain).max() < 1e-12 * np.abs(plain).max()
+
+
+def test_while_the_compiler_is_loaded_other_threads_find_linear_algebra() -> None:
+    code = """
+import sys, threading
+from miclane.core.kernels.biquad import cascade
+import numpy as np
+found = []
+
+def use():
+    import scipy.linalg
+    found.append(float(scipy.linalg.norm(np.ones(4))))
+
+def beside(event, args):
+    if event == "import" and args[0] == "numba.np.arraymath" and not found:
+        other = threading.Thread(target=use)
+        other.start()
+        other.join()
+
+sys.addaudithook(beside)
+cascade.made
+print(found, "numba" in sys.modules)
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120)
+    assert done.stdout == "[2.0] True\n", done.stdout + done.stderr

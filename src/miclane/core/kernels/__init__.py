@@ -43,17 +43,25 @@ class Later:
             return cpu_target.typing_context.resolve_value_type(made)
 
 
+class _WithoutLinearAlgebra:
+    """Has one thread not find SciPy's linear algebra, of which no kernel makes use: an eighth of a second a start."""
+
+    def __init__(self) -> None:
+        self.thread = threading.get_ident()
+
+    def find_spec(self, name: str, path: Any = None, target: Any = None) -> None:
+        if name == "scipy.linalg" and threading.get_ident() == self.thread:
+            raise ModuleNotFoundError(name)
+
+
 @functools.cache
 def _load() -> None:
-    name = "scipy.linalg"  # of which no kernel makes use: not to look for it saves an eighth of a second
-    kept = sys.modules.get(name)
-    if kept is None:
-        sys.modules[name] = None  # type: ignore[assignment]
+    finder: Any = _WithoutLinearAlgebra()
+    sys.meta_path.insert(0, finder)
     try:
         import numba.np.arraymath  # noqa: F401
     finally:
-        if kept is None:
-            del sys.modules[name]
+        sys.meta_path.remove(finder)
 
 
 def _compiled(function: Callable, **how: Any) -> Callable:
