@@ -18,6 +18,7 @@ class Later:
     def __init__(self, make: Callable[[], Any]) -> None:
         self._make = make
         self._made: Any = None
+        self._type: Any = None
 
     def __call__(self, *given: Any) -> Any:
         return (self._made or self.made)(*given)
@@ -31,16 +32,18 @@ class Later:
                 self._made = self._make()
             return self._made
 
-    @functools.cached_property
+    @property
     def _numba_type_(self) -> Any:  # by which Numba knows what it is in another loop
-        made = self.made
-        from numba.core.compiler_lock import global_compiler_lock
-        from numba.core.registry import cpu_target
+        if self._type is None:
+            made = self.made
+            from numba.core.compiler_lock import global_compiler_lock
+            from numba.core.registry import cpu_target
 
-        with global_compiler_lock:
-            cpu_target.typing_context.refresh()  # an intrinsic may be new to it
-            cpu_target.target_context.refresh()
-            return cpu_target.typing_context.resolve_value_type(made)
+            with global_compiler_lock:
+                cpu_target.typing_context.refresh()  # an intrinsic may be new to it
+                cpu_target.target_context.refresh()
+                self._type = cpu_target.typing_context.resolve_value_type(made)
+        return self._type
 
 
 class _WithoutLinearAlgebra:
