@@ -139,8 +139,8 @@ def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
             {"kind": "tame", "line_db": 6.0},
             (("line_db", 1.0, True), ("max_cut_db", 3.0, True), ("attack_ms", 300.0, False)),
         ),
-        ({"kind": "reverb", "decay_s": 3.0}, (("mix", 0.3, True), ("width", 0.4, True), ("decay_s", 5.0, False))),
-        ({"kind": "delay", "time_ms": 400}, (("mix", 0.3, True), ("width", 0.4, True), ("feedback", 0.8, False))),
+        ({"kind": "reverb", "decay_s": 3.0}, (("mix", 0.3, True), ("width", 0.4, True), ("size", 0.9, False))),
+        ({"kind": "delay", "time_ms": 400}, (("mix", 0.3, True), ("width", 0.4, True), ("time_ms", 300.0, False))),
     ],
 )
 def test_what_does_not_remember_a_setting_goes_on_when_that_is_turned(stage: dict, turns: Any) -> None:
@@ -161,6 +161,62 @@ def test_what_does_not_remember_a_setting_goes_on_when_that_is_turned(stage: dic
         heard = np.concatenate(list(flow(other, key, start, 7 * RATE, read, 0, Cancel(), states)), axis=1)
         assert (np.abs(heard - printed).max() < 1e-13) == goes_on
     assert np.abs(printed - x[:, start : 7 * RATE]).max() > 0.01
+
+
+REVERB = {"kind": "reverb", "model": "hall", "decay_s": 2.5}
+DELAY = {"kind": "delay", "time_ms": 300, "feedback": 0.7}
+IMPULSE = {"kind": "impulse", "response": "boathouse"}
+
+
+@pytest.mark.parametrize(
+    ("stage", "name", "value"),
+    [
+        (REVERB, "decay_s", 2.6),
+        (REVERB, "damping", 0.55),
+        (REVERB, "damping_hz", 4500.0),
+        (REVERB, "density", 0.7),
+        (REVERB, "early", 0.7),
+        (REVERB, "low_cut_hz", 250.0),
+        (REVERB, "high_cut_hz", 7000.0),
+        (DELAY, "feedback", 0.72),
+        (DELAY, "low_cut_hz", 300.0),
+        (DELAY, "high_cut_hz", 5000.0),
+        (DELAY, "drive_db", 3.0),
+        (IMPULSE, "level_db", -2.0),
+        (IMPULSE, "length_s", 3.0),
+        (IMPULSE, "high_cut_hz", 7000.0),
+    ],
+)
+def test_a_tail_sounds_on_while_its_effect_is_turned(stage: dict, name: str, value: float) -> None:
+    x = noise(6.0, 0.2)
+    x[:, 3 * RATE :] = 0.0
+    _, read, session = one_lane(x, [{**stage, "id": "it"}])
+    turned = apply(session, [Set(path=f"lanes/lead/stages/it/{name}", value=value)]).session
+    before, after = (Builder(each, name="s").build() for each in (session, turned))
+    key, loop, soon = after.places[TREATED], (0, 6 * RATE), (round(3.9 * RATE), round(4.15 * RATE))
+    renderer = Renderer(read)
+    renderer.loop(before, before.places[TREATED], *loop)
+    heard = renderer.preview(after, key, *soon, loop)
+    exact = Renderer(read).loop(after, key, *loop).audio[:, soon[0] : soon[1]]
+    assert abs(db(float(np.sqrt((heard**2).mean()))) - db(float(np.sqrt((exact**2).mean())))) < 1.5
+
+
+@pytest.mark.parametrize(
+    ("name", "value"), [("level_db", -2.0), ("length_s", 1.2), ("response", "stairwell"), ("mix", 0.4)]
+)
+def test_what_came_into_a_place_is_answered_by_another_at_once(name: str, value: Any) -> None:
+    x = noise(6.0, 0.2)
+    x[:, 3 * RATE :] = 0.0
+    _, read, session = one_lane(x, [{"kind": "impulse", "response": "car_deck", "id": "it"}])
+    turned = apply(session, [Set(path=f"lanes/lead/stages/it/{name}", value=value)]).session
+    before, after = (Builder(each, name="s").build() for each in (session, turned))
+    key, loop = after.places[TREATED], (RATE, 5 * RATE)
+    renderer = Renderer(read)
+    renderer.loop(before, before.places[TREATED], *loop)
+    exact = Renderer(read).loop(after, key, *loop).audio
+    for start in (RATE, 2 * RATE + 77, 3 * RATE, 4 * RATE + 5):
+        heard = renderer.preview(after, key, start, start + RATE // 4, loop)
+        assert np.abs(heard - exact[:, start - RATE : start - RATE + RATE // 4]).max() < 1e-12
 
 
 def test_states_take_no_more_than_they_may() -> None:

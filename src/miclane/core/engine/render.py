@@ -27,6 +27,7 @@ T = TypeVar("T")
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
 STATES_BEFORE = 3 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
+TAILS_BEFORE = 16 * BLOCK  # the same of an effect, whose state may be that large
 PREVIEW_RUN_IN_S = (0.4, 0.7)
 _RUN_INS_S = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0, 14.0, 16.0, 20.0, 24.0, 28.0, 32.0)
 
@@ -66,12 +67,14 @@ def plan(
         worker = None
         if node.stage is not None:
             end += node.latency
+            there = max(held[key].start if key in held else first for key in node.before)
             earliest = max(first, min(begin, floor) - STATES_BEFORE)
+            if node.stage.effect and all(key in held for key in node.before):
+                earliest = min(earliest, max(there, begin - TAILS_BEFORE))
             found = states.before(node.twin, begin + node.latency, earliest)
             if found:
                 begin, worker = found[0], found[1].turned_to(node.stage)
             else:
-                there = max(held[key].start if key in held else first for key in node.before)
                 begin = min(begin, floor, max(there, node.stage.begins_by(begin, graph.rate)))
         pieces[node.key] = Piece(begin, end, worker)
         for key in node.before:

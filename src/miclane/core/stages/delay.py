@@ -36,20 +36,27 @@ class DelayProcessor(Processor):
     SHARED = ("steps",)  # never written to
 
     def __init__(self, s: "Echo", rate: int, channels: int) -> None:
-        self.settings = s
+        self.rate = rate
         times = (s.time_ms, s.other_ms if s.sides == "two times" else s.time_ms)
         frames = [max(ms * rate / 1000, TAPS) for ms in times]
         self.whole = np.array([int(f) for f in frames])
         self.taps = np.stack([fraction_taps(f - int(f)) for f in frames])
         size = 1 << int(np.ceil(np.log2(self.whole.max() + 2 * TAPS)))
         self.lines, self.place = np.zeros((2, size)), 0
-        low = one_pole(1000 / (2 * np.pi * s.low_cut_hz), rate) if s.low_cut_hz > 0 else 0.0
-        high = one_pole(1000 / (2 * np.pi * s.high_cut_hz), rate) if 0 < s.high_cut_hz < 20000 else 1.0
-        self.poles, self.held = np.array([low, high]), np.zeros((2, 2))
-        self.drive = 10 ** (s.drive_db / 20) if s.drive_db > 0 else 0.0
+        self.held = np.zeros((2, 2))
         self.step = int(self.whole.min()) - DELAY - TAPS // 2 - 1  # frames that can be read before any is written
         self.steps = oversampler()
         self.bent_before = np.zeros((2, self.steps[-1].sum()))
+        self.turned(s)
+
+    def turned(self, settings: "Echo") -> None:
+        """What is in the lines sounds on, and dies away as it is set now."""
+        s, rate = settings, self.rate
+        self.settings = s
+        low = one_pole(1000 / (2 * np.pi * s.low_cut_hz), rate) if s.low_cut_hz > 0 else 0.0
+        high = one_pole(1000 / (2 * np.pi * s.high_cut_hz), rate) if 0 < s.high_cut_hz < 20000 else 1.0
+        self.poles = np.array([low, high])
+        self.drive = 10 ** (s.drive_db / 20) if s.drive_db > 0 else 0.0
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
@@ -139,8 +146,9 @@ class Echo(Stage):
         return self.drive_db <= 0
 
     def remembers(self) -> Stage:
-        """Width and mix are of what has come out already."""
-        return self.model_copy(update={"width": 1.0, "mix": 1.0})
+        """The times; what sounds is repeated as it is set once it is."""
+        kept = ("note", "other_note", "time_ms", "other_ms", "sides")
+        return Echo().model_copy(update={name: getattr(self, name) for name in kept})
 
     def build(self, rate: int, channels: int) -> Processor:
         return DelayProcessor(self, rate, channels)

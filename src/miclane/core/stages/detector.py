@@ -25,6 +25,12 @@ class Filter:
         self.sections = sections
         self.state = new_state(channels, sections)
 
+    def turned(self, sections: np.ndarray) -> None:
+        """Go on with other sections; where they are fewer or more, from nothing."""
+        if len(sections) != len(self.sections):
+            self.state = new_state(len(self.state), sections)
+        self.sections = sections
+
     def process(self, x: np.ndarray) -> np.ndarray:
         """x filtered; x itself where there is nothing to filter."""
         if not len(self.sections):

@@ -24,14 +24,21 @@ class Convolver:
     SHARED = ("parts",)  # never written to
 
     def __init__(self, response: np.ndarray) -> None:
+        self.held = np.zeros(2 * PART)
+        self.filled, self.turn = 0, 0
+        self.spectra = np.zeros((0, PART + 1), complex)
+        self.turned(response)
+
+    def turned(self, response: np.ndarray) -> None:
+        """Go on with another response, as far as what has come is still known, which is as long as the one before."""
         count = max(1, -(-len(response) // PART))
         padded = np.zeros(count * PART)
         padded[: len(response)] = response
         self.parts = rfft(padded.reshape(count, PART), 2 * PART, axis=1)
-        self.spectra = np.zeros_like(self.parts)
-        self.held = np.zeros(2 * PART)
-        self.filled, self.turn = 0, 0
-        self.ready = np.zeros(PART)
+        newest_first = np.roll(self.spectra, -self.turn, axis=0)[:count]
+        self.spectra, self.turn = np.zeros_like(self.parts), 0
+        self.spectra[: len(newest_first)] = newest_first
+        self.ready = self._answer()
 
     def process(self, x: np.ndarray) -> np.ndarray:
         """The next len(x) frames."""
@@ -47,15 +54,19 @@ class Convolver:
         return out
 
     def _convolve(self) -> None:
-        count = len(self.parts)
-        self.turn = (self.turn - 1) % count  # newer ones stand before older ones, round and round
+        self.turn = (self.turn - 1) % len(self.parts)  # newer ones stand before older ones, round and round
         self.spectra[self.turn] = rfft(self.held)
+        self.ready = self._answer()
+        self.held[:PART] = self.held[PART:]
+        self.filled = 0
+
+    def _answer(self) -> np.ndarray:
+        """What is heard of all that has come in the PART frames after the last of them (PART,)."""
+        count = len(self.parts)
         total = np.zeros(PART + 1, complex)
         add_products(self.spectra[self.turn :], self.parts[: count - self.turn], total)
         add_products(self.spectra[: self.turn], self.parts[count - self.turn :], total)
-        self.ready = irfft(total, 2 * PART)[PART:]
-        self.held[:PART] = self.held[PART:]
-        self.filled = 0
+        return irfft(total, 2 * PART)[PART:]
 
 
 class ImpulseProcessor(Processor):
@@ -64,13 +75,21 @@ class ImpulseProcessor(Processor):
     latency = PART
 
     def __init__(self, s: "Impulse", rate: int, channels: int) -> None:
-        self.settings = s
+        self.settings, self.rate = s, rate
         self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
         self.dry = Delay(2, PART)
-        high_hz = s.high_cut_hz if s.high_cut_hz < OPEN_HZ else 0.0
-        self.filter = Filter(cut_sections(s.low_cut_hz, high_hz, rate, 12), 2)
+        self.filter = Filter(s.cuts(rate), 2)
         response = s.response_at(rate)
         self.sides = [Convolver(response[k % len(response)]) for k in range(2)]
+
+    def turned(self, settings: "Impulse") -> None:
+        """What has come is answered as it is set now."""
+        before, self.settings = self.settings, settings
+        self.filter.turned(settings.cuts(self.rate))
+        if any(getattr(settings, name) != getattr(before, name) for name in ("response", "length_s", "level_db")):
+            response = settings.response_at(self.rate)
+            for k, side in enumerate(self.sides):
+                side.turned(response[k % len(response)])
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
@@ -127,9 +146,17 @@ class Impulse(Stage):
             cut[:, keep - fade :] *= np.cos(np.linspace(0, np.pi / 2, fade)) ** 2
         return cut * 10 ** (self.level_db / 20)
 
+    def cuts(self, rate: int) -> np.ndarray:
+        """Sections (k, 6) of its cuts."""
+        return cut_sections(self.low_cut_hz, self.high_cut_hz if self.high_cut_hz < OPEN_HZ else 0.0, rate, 12)
+
     @property
     def linear(self) -> bool:
         return True
+
+    def remembers(self) -> Stage:
+        """What has come, whatever it is answered with."""
+        return Impulse().model_copy(update={"predelay_ms": self.predelay_ms})
 
     def build(self, rate: int, channels: int) -> Processor:
         return ImpulseProcessor(self, rate, channels)

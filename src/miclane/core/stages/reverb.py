@@ -155,40 +155,47 @@ class ReverbProcessor(Processor):
     """Pre-delay, cuts, diffusers, network, width."""
 
     def __init__(self, s: "Reverb", rate: int, channels: int) -> None:
-        self.settings = s
+        self.rate = rate
         self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
         self.dry = channels
-        self.filter = Filter(cut_sections(s.low_cut_hz, s.high_cut_hz, rate, 12), 2)
         model = MODELS[s.model]
-        self.early = reflections(rate, s.model, s.size, s.decay_s) * np.sqrt(2) * s.early
-        self.before = np.zeros((2, max(self.early.shape[1] - 1, 0)))
         self.late = Delay(2, round(model.late_ms * s.size * rate / 1000))
         self.spans = np.array([[_prime_at(ms * s.size * rate / 1000) for ms in side] for side in model.diffusers_ms])
-        shortest = rate * s.decay_s * s.damping
-        self.gains = np.minimum(s.density, 10 ** (-3 * self.spans / (_DIFFUSED * shortest)))
         self.diffusers, self.spots = np.zeros((2, 4, self.spans.max())), np.zeros((2, 4), np.int64)
         self.lengths = line_lengths(rate, s.model, s.size)
         depth = _MODULATION_MS * rate / 1000
         self.depth = depth
         self.rings, frames = rings_for(self.lengths, depth)
         self.lines, self.frame = np.zeros(frames), 0
-        self.columns, self.powers = np.empty((LINES, 64)), np.empty((LINES, 11))
-        responses(np.ascontiguousarray(s.absorption(rate)), self.columns, self.powers)
         self.shelf_state = np.zeros(LINES)
         turn = np.linspace(0, 2 * np.pi, LINES, endpoint=False)
         speed = 2 * np.pi * (0.31 + 0.057 * np.arange(LINES)) / rate
         self.lfo = np.stack([np.sin(turn), np.cos(turn)], axis=1) * _MODULATED[:, None]
         self.lfo_step = np.stack([np.sin(speed * GRID), np.cos(speed * GRID)], axis=1)
         self.turn, self.turn_step = _turns(rate, s.size)
-        signs = np.array([[1, -1], [1, 1], [-1, 1], [-1, -1]] * 4, float)
         self.taps_in = np.stack([np.tile([1, 0, -1, 0], 4), np.tile([0, 1, 0, -1], 4)], axis=1) / np.sqrt(8)
-        level = np.sqrt(self.lengths.mean() * 13.8 / (s.decay_s * rate)) * s.level_trim
-        self.taps_out = signs * np.sign(np.cos(np.arange(LINES) * 2.39))[:, None] / 4 * level
+        self.filter = Filter(cut_sections(s.low_cut_hz, s.high_cut_hz, rate, 12), 2)
+        self.turned(s)
+        self.before = np.zeros((2, max(self.early.shape[1] - 1, 0)))
         self.done = 0
-        way = round(s.predelay_ms * rate / 1000) + round(model.late_ms * s.size * rate / 1000) + self.early.shape[1]
+        way = self.predelay.frames + self.late.frames + self.early.shape[1]
         self.way = way + int(self.spans.sum(axis=1).max())  # frames from the sound to the lines, at most
         self.round = int(self.lengths.max() + depth) + GRID  # frames in which all that is in the lines is heard
         self.unfed, self.unheard, self.fed, self.heard = 0, 0, False, False
+
+    def turned(self, settings: "Reverb") -> None:
+        """What is in the lines sounds on, and dies away as it is set now."""
+        s, rate = settings, self.rate
+        self.settings = s
+        self.filter.turned(cut_sections(s.low_cut_hz, s.high_cut_hz, rate, 12))
+        self.early = reflections(rate, s.model, s.size, s.decay_s) * np.sqrt(2) * s.early
+        shortest = rate * s.decay_s * s.damping
+        self.gains = np.minimum(s.density, 10 ** (-3 * self.spans / (_DIFFUSED * shortest)))
+        self.columns, self.powers = np.empty((LINES, 64)), np.empty((LINES, 11))
+        responses(np.ascontiguousarray(s.absorption(rate)), self.columns, self.powers)
+        signs = np.array([[1, -1], [1, 1], [-1, 1], [-1, -1]] * 4, float)
+        level = np.sqrt(self.lengths.mean() * 13.8 / (s.decay_s * rate)) * s.level_trim
+        self.taps_out = signs * np.sign(np.cos(np.arange(LINES) * 2.39))[:, None] / 4 * level
 
     def start_at(self, frame: int) -> None:
         self.lfo = _after(self.lfo, self.lfo_step, frame // GRID)
@@ -334,8 +341,9 @@ class Reverb(Stage):
     def linear(self) -> bool:
         return True
 
-    def remembers(self) -> Stage:  # width and mix are of what has come out already
-        return self.model_copy(update={"width": 1.0, "mix": 1.0})
+    def remembers(self) -> Stage:
+        """How far apart things are; what sounds dies away as it is set once it is."""
+        return Reverb().model_copy(update={n: getattr(self, n) for n in ("model", "size", "predelay_ms")})
 
     def build(self, rate: int, channels: int) -> Processor:
         return ReverbProcessor(self, rate, channels)
