@@ -101,6 +101,11 @@ def test_noise_floor(lead: np.ndarray, truth: dict) -> None:
     assert abs(noise_floor_dbfs(noise(4, 10 ** (-50 / 20)), RATE) + 50) < 1
 
 
+def test_a_sound_in_single_precision_has_the_same_pitch(lead: np.ndarray) -> None:
+    part = lead[:, : 5 * RATE].astype(np.float32)
+    assert np.array_equal(track_pitch(part, RATE)[0] > 0, track_pitch(part.astype(np.float64), RATE)[0] > 0)
+
+
 def test_lowest_and_highest_note(lead: np.ndarray, truth: dict) -> None:
     low, high = pitch_range_hz(track_pitch(lead, RATE)[0])
     notes = [n["midi"] for p in truth["lanes"]["lead"] for n in p["notes"]]

@@ -20,7 +20,7 @@ def track_pitch(audio: np.ndarray, rate: int) -> tuple[np.ndarray, np.ndarray]:
     """
     mono = middle_of(audio)
     step = max(1, rate // 16000)
-    x = mono[: len(mono) // step * step].reshape(-1, step).mean(axis=1)
+    x = mono[: len(mono) // step * step].reshape(-1, step).mean(axis=1, dtype=np.float64)
     fs = rate / step
     longest, window = int(fs / LOW_HZ) + 2, int(0.03 * fs)
     size = window + longest

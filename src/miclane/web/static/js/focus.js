@@ -51,7 +51,7 @@ export function chosenText() {
   const { selectionStart, selectionEnd, selectionDirection } = had;
   return () => {
     const now = /** @type {any} */ (document.activeElement);
-    if (now !== had && again(now) === back) now.setSelectionRange(selectionStart, selectionEnd, selectionDirection);
+    if (now !== had && typeof now?.selectionStart === "number" && again(now) === back) now.setSelectionRange(selectionStart, selectionEnd, selectionDirection);
   };
 }
 
