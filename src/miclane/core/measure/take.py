@@ -82,16 +82,17 @@ def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Tak
     where = known.sides if known and known.channels == audio.shape[0] else sides(audio)
     voice = voice_of(audio, where)
     with ThreadPoolExecutor(2) as hands:
-        curve_of = hands.submit(_pitch_and_rings, voice, rate, known)
+        pitch = hands.submit(_pitch, voice, rate, known)
         phrases = list(known.phrases) if known else find_phrases(voice, rate)
         floor = noise_floor_dbfs(voice, rate, phrases)
         level = voice_level_dbfs(voice, rate, phrases)
         loudness = hands.submit(measure_loudness, audio, rate)
         sibilants = hands.submit(_sibilants, voice, rate, known)
-        f0, notes, curve = curve_of.result()
+        f0, notes = pitch.result()
+        heard = tuple(sibilants.result())
+        curve = _rings(voice, rate, known, f0)  # once what takes memory, too, is over
         span = pitch_range_hz(f0)
         low, high = (known.lowest_hz, known.highest_hz) if known else span or (0.0, 0.0)
-        heard = tuple(sibilants.result())
         rings_known = floor is None or level - floor >= RINGS_FROM_DB
         return Take(
             rate=rate,
@@ -124,15 +125,16 @@ def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Tak
         )
 
 
-def _pitch_and_rings(
-    voice: np.ndarray, rate: int, known: Take | None
-) -> tuple[np.ndarray, tuple[SungNote, ...], RingCurve]:
+def _pitch(voice: np.ndarray, rate: int, known: Take | None) -> tuple[np.ndarray, tuple[SungNote, ...]]:
     if known:
-        f0 = np.array(known.f0_hz)
-        return f0, (), NO_CURVE if not known.rings else ring_curve(voice, rate, f0)
+        return np.array(known.f0_hz), ()
     f0, trust = track_pitch(voice, rate)
     f0 = np.round(f0, 2)
-    return f0, tuple(notes_of(f0, trust)), ring_curve(voice, rate, f0)
+    return f0, tuple(notes_of(f0, trust))
+
+
+def _rings(voice: np.ndarray, rate: int, known: Take | None, f0_hz: np.ndarray) -> RingCurve:
+    return NO_CURVE if known and not known.rings else ring_curve(voice, rate, f0_hz)
 
 
 def _sibilants(voice: np.ndarray, rate: int, known: Take | None) -> list[Sibilant]:
