@@ -4,6 +4,7 @@ import { $, $$ } from "./dom.js";
 import { choose, forget, letGo, lookAt, pressed, voice } from "./fit_both.js";
 import { LEFT, at, drawMap, planesOf, sample, yOf } from "./fit_picture.js";
 import { keep, once, over } from "./focus.js";
+import { moveHead } from "./heads.js";
 import { URGENCY } from "./line.js";
 import { picture } from "./looking.js";
 import { on } from "./messages.js";
@@ -120,7 +121,7 @@ function paint() {
   line.textContent = "the voice";
   legend.append(line);
   for (const each of $$("#fit-stands [data-sample]")) sample(each, map, each.dataset.sample);
-  head(player.at);
+  head(player);
 }
 
 function labelled(path, name) {
@@ -132,13 +133,12 @@ function labelled(path, name) {
   return label;
 }
 
-function head(frame) {
+function head(told) {
   const line = $("#fit-head");
   if (!line) return;
-  const share = (frame - shownSpan[0]) / (shownSpan[1] - shownSpan[0]);
-  line.hidden = share < 0 || share > 1;
-  const left = `${Math.round(LEFT + share * ($("#fit-map").clientWidth - LEFT))}px`;
-  if (line.style.left !== left) line.style.left = left;
+  const right = $("#fit-map").clientWidth;
+  line.hidden = false;
+  moveHead(line, (frame) => LEFT + ((frame - shownSpan[0]) / (shownSpan[1] - shownSpan[0])) * (right - LEFT), [LEFT, right], told);
 }
 
 // ---- a place of the map ----
@@ -235,5 +235,5 @@ addEventListener("resize", () => map && paint());
 const soon = unhurried(draw);
 on("rendered", () => state.screen === "fit" && soon());
 on("range", () => state.screen === "fit" && isSong() && draw());
-on("position", ({ at: frame }) => state.screen === "fit" && head(frame));
+on("position", (told) => state.screen === "fit" && head(told));
 on("light", () => state.screen === "fit" && paint());

@@ -1,5 +1,6 @@
 // Fetches sound for the loop and hands it to the worklet: under the playhead first, the rest behind it.
 
+import { behind } from "./behind.js";
 import { toast } from "./dom.js";
 import { fetchSound, parted } from "./fetching.js";
 import { counts, URGENCY } from "./line.js";
@@ -10,7 +11,6 @@ import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 import { state } from "./state.js";
 
 const SOON_S = 0.25;
-const MORE_S = 2.5;
 const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
 const LONGEST_LOOP_S = 20;
 
@@ -129,6 +129,7 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   inFlight.abort();
   inFlight = new AbortController();
   const { signal } = inFlight;
+  const there = { whole: false };
   stopFlowing();
   began.set(generation, { began: start, parts });
   if (began.size > 50) began.delete(began.keys().next().value);
@@ -140,13 +141,14 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
     }
     if (given?.hear === `${player.hear} ${player.lane}`) {
       give("treated", given.from, parted(given.flat), generation);
-      more(given.from + given.flat.length / 2, generation, signal);
-    } else if (player.playing) await soon(generation, signal);
+      void behind(given.from + given.flat.length / 2, generation, signal, there);
+    } else if (player.playing) await soon(generation, signal, there);
     if (player.playing && parts.version !== undefined) await new Promise((resolve) => setTimeout(resolve, pause));
     else if (!player.playing && elsewhere) await new Promise((resolve) => setTimeout(resolve, ELSEWHERE_MS));
     if (generation !== order) return;
     const whole = await fetchSound(player.first, player.last, "treated", "", signal, URGENCY.rest);
     if (generation !== order) return;
+    there.whole = true;
     give("treated", player.first, whole, generation);
     parts.loop_ms = performance.now() - start;
     say("rendered", { first: player.first, last: player.last, generation });
@@ -169,25 +171,11 @@ state.listening = () => {
   return { lane: player.lane, hear: player.hear, start, stop, first: player.first, last: player.last };
 };
 
-async function soon(generation, signal) {
+async function soon(generation, signal, there) {
   const [from, to] = piece();
   const sound = await fetchSound(from, to, "treated", `&first=${player.first}&last=${player.last}`, signal, URGENCY.underPlayhead);
   give("treated", from, sound, generation);
-  more(to, generation, signal);
-}
-
-// What is played behind the first piece until the whole loop may be there; after the end its beginning.
-async function more(from, generation, signal) {
-  const { first, last: end } = player;
-  const start = from >= end ? first : from;
-  const over = start + Math.round(MORE_S * state.rate) - end;
-  const stretches = [[start, end + Math.min(over, 0)]];
-  if (player.looping && over > 0 && start > first) stretches.push([first, Math.min(first + over, start)]);
-  for (const [a, b] of stretches) {
-    const sound = await fetchSound(a, b, "treated", `&first=${first}&last=${end}`, signal, URGENCY.behind).catch(() => null);
-    give("treated", a, sound, generation);
-    if (generation !== order) return;
-  }
+  void behind(to, generation, signal, there);
 }
 
 async function removed(a, b, signal) {

@@ -1,7 +1,7 @@
 // The ride: its curve over the waveform of the loop, points dragged, added and taken away, drawn anew after a setting.
 
 import { $ } from "./dom.js";
-import { placeHead } from "./heads.js";
+import { moveHead } from "./heads.js";
 import { ask } from "./line.js";
 import { on } from "./messages.js";
 import { measured } from "./player.js";
@@ -73,7 +73,7 @@ on("bench", ({ picture }) => {
   drawWave();
 });
 on("light", () => svg() && drawWave());
-on("position", ({ at }) => svg() && placeHead($("#ride-head"), x(at / state.rate)));
+on("position", (told) => svg() && moveHead($("#ride-head"), (frame) => x(frame / state.rate), [LEFT, RIGHT], told));
 
 function put(gesture, last = false) {
   $("#ride-data").textContent = JSON.stringify(view.points);

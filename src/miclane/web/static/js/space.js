@@ -2,7 +2,7 @@
 
 import { $, toast } from "./dom.js";
 import { once, over } from "./focus.js";
-import { placeHead } from "./heads.js";
+import { moveHead } from "./heads.js";
 import { picture } from "./looking.js";
 import { on } from "./messages.js";
 import { hearVariant, listen, measured, player, prepared, unhurried } from "./player.js";
@@ -40,7 +40,7 @@ export async function drawPicture() {
   if (!answer || mine !== token || !box.isConnected) return;
   box.innerHTML = await answer.text();
   shown = [first, last];
-  head(player.at);
+  head(player);
 }
 
 /** @param {import("./messages.js").Changed} change */
@@ -59,8 +59,8 @@ function redrawSettings() {
   });
 }
 
-function head(at) {
-  placeHead($("#space-head"), ((at - shown[0]) / (shown[1] - shown[0])) * 860);
+function head(told) {
+  moveHead($("#space-head"), (frame) => ((frame - shown[0]) / (shown[1] - shown[0])) * 860, [0, 860], told);
 }
 
 on("redraw", () => void (state.screen === "space" && redrawSettings()));
@@ -206,4 +206,4 @@ on("variant", () => $("#duckfirst")?.setAttribute("aria-pressed", player.variant
 on("rendered", unhurried(drawPicture));
 on("rendered", unhurried(() => state.screen === "space" && drawEffects()));
 on("phrase", unhurried(() => state.screen === "space" && drawPicture()));
-on("position", ({ at }) => state.screen === "space" && head(at));
+on("position", (told) => state.screen === "space" && head(told));

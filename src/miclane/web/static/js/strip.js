@@ -2,6 +2,7 @@
 
 import { $, $$, toast } from "./dom.js";
 import { holdOn } from "./focus.js";
+import { moveHead } from "./heads.js";
 import { freshPage, picture } from "./looking.js";
 import { on, say } from "./messages.js";
 import { measured, player, range, seek, unhurried } from "./player.js";
@@ -142,9 +143,9 @@ export function layout() {
   say("throws");
   holdOn();
   if (back) $(back, view.strip)?.focus({ preventScroll: true });
-  const head = $(".head", view.strip);
-  head.hidden = false;
-  head.style.transform = `translateX(${x(player.at)}px)`;
+  $(".head", view.strip).hidden = false;
+  view.width = view.strip.clientWidth;
+  head(player);
 }
 
 // The edges may be laid out anew while one is dragged: what moves is whichever stands for it.
@@ -255,15 +256,9 @@ document.addEventListener("wheel", (event) => {
   view.wheel = setTimeout(load, 120);
 }, { passive: false });
 
-on("position", ({ at }) => {
-  const head = view.strip?.isConnected && $(".head", view.strip);
-  if (head) {
-    const px = ((at - view.first) / (view.last - view.first)) * view.width;
-    head.style.transform = `translateX(${px}px)`;
-    const outside = px < 0 || px > view.width;
-    if (head.hidden !== outside) head.hidden = outside;
-  }
-});
+const along = (frame) => ((frame - view.first) / (view.last - view.first)) * view.width; // asks for no layout
+const head = (told) => view.strip?.isConnected && moveHead($(".head", view.strip), along, [0, view.width], told);
+on("position", head);
 on("rendered", unhurried(load));
 on("phrase", unhurried(load));
 addEventListener("resize", () => {

@@ -109,8 +109,14 @@ function sayBand() {
   spot.textContent = Math.abs(most) < 0.05 ? "does nothing in this loop: it never gets past the threshold" : `up to ${most.toFixed(1).replace("-", "−")} dB, at work ${busy.toFixed(0)} % of the loop`;
 }
 
+const LIVE_MS = 45;
+let liveAt = 0;
+
 function drawLive(at) {
   const m = view.motion;
+  const now = performance.now();
+  if (now - liveAt < LIVE_MS) return;
+  liveAt = now;
   const live = $("#eq-live");
   const svg = $("#eq");
   if (!m || !live || !svg) return;

@@ -3,7 +3,7 @@
 import { reloadBody } from "./bench.js";
 import { $, $$ } from "./dom.js";
 import { once, over } from "./focus.js";
-import { placeHead } from "./heads.js";
+import { moveHead } from "./heads.js";
 import { on } from "./messages.js";
 import { measured, player } from "./player.js";
 import { change, changedBy, post, set } from "./session.js";
@@ -161,8 +161,7 @@ document.addEventListener("click", async (event) => {
   if (step) choose(Number(bench().dataset.band) + step);
 });
 
-on("position", ({ at }) => {
+on("position", (told) => {
   const [first, last] = measured();
-  const x = at >= first && at <= last ? LEFT + ((at - first) / (last - first)) * (RIGHT - LEFT) : -9;
-  placeHead($("#tune-head"), x);
+  moveHead($("#tune-head"), (frame) => LEFT + ((frame - first) / (last - first)) * (RIGHT - LEFT), [LEFT, RIGHT], told);
 });
