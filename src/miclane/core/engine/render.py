@@ -104,11 +104,11 @@ class Renderer:
         self.store = store or RenderStore()
         self.budget = budget or Budget(MEMORY_BYTES)
         self.states = states or States()
-        self.threads = threads or os.cpu_count() or 1
+        self.threads = threads or max(1, (os.cpu_count() or 1) - 1)  # one is left to what shows and plays it
         self.gate = gate or Gate()
-        self._pool = ThreadPoolExecutor(self.threads + 1, thread_name_prefix="render", initializer=give_way)
+        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=give_way)
         self._patient_pool = ThreadPoolExecutor(1, thread_name_prefix="patient", initializer=give_way)
-        self._urgent_pool = ThreadPoolExecutor(self.threads, thread_name_prefix="soon")
+        self._urgent_pool = ThreadPoolExecutor(self.threads + 1, thread_name_prefix="soon")
 
     def in_no_hurry(self, work: Callable[[], T]) -> T:
         """What `work` gives, done when nothing else wants the processor, one such work at a time."""
