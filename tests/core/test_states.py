@@ -27,11 +27,11 @@ TREATED = "lane:lead:treated"
 
 def shapes(thing: Any, seen: set[int]) -> list[tuple[Any, ...]]:
     """What compiled loops take the arrays of a running thing for."""
+    if isinstance(thing, np.ndarray):
+        return [(thing.dtype, thing.shape, thing.flags.c_contiguous, thing.flags.writeable)]
     if id(thing) in seen:
         return []
     seen.add(id(thing))
-    if isinstance(thing, np.ndarray):
-        return [(thing.dtype, thing.shape, thing.flags.c_contiguous, thing.flags.writeable)]
     own = {k: v for k, v in getattr(thing, "__dict__", {}).items() if k not in ("_gain_db", "_parts_db")}
     inside = thing if isinstance(thing, list | tuple) else own.values()
     return [each for one in inside for each in shapes(one, seen)]

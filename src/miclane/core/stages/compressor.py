@@ -32,6 +32,8 @@ _COLOUR_DB = 9.0
 class Follower:
     """Level in dB of some channels, and the gain that follows from it."""
 
+    SHARED = ("curve", "times")  # never written to
+
     def __init__(self, s: "Compressor", rate: int, channels: int) -> None:
         self.settings, self.rate = s, rate
         self.kind = RESPONSES[s.response]
@@ -59,6 +61,8 @@ class Follower:
 
 class CompressorProcessor(Processor):
     """One part of the sound (all of it, middle, side, left or right) turned down; the rest waits beside it."""
+
+    SHARED = ("blend",)  # never written to
 
     def __init__(self, s: "Compressor", rate: int, channels: int) -> None:
         self.settings = s

@@ -38,6 +38,8 @@ class DeessProcessor(Processor):
     With `telling`, what it finds is left in excess_db, balance_db and around_db (n,).
     """
 
+    SHARED = ("filters", "smoothing", "limits", "times", "tracked", "blend")  # never written to
+
     def __init__(self, s: "Balanced", rate: int, channels: int, telling: bool = False) -> None:
         self.settings = s
         self.latency = s.latency_frames(rate)

@@ -21,6 +21,8 @@ def cut_sections(low_hz: float, high_hz: float, rate: int, slope_db_per_octave: 
 class Filter:
     """A cascade with its state."""
 
+    SHARED = ("sections",)  # never written to
+
     def __init__(self, sections: np.ndarray, channels: int) -> None:
         self.sections = sections
         self.state = new_state(channels, sections)

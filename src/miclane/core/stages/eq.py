@@ -132,6 +132,8 @@ class Band(Settings):
 class MovingBand:
     """The dynamic part of a band at work: detector, gain, and the unit response it swells by."""
 
+    SHARED = ("unit", "ear")  # never written to
+
     def __init__(self, band: Band, rate: int) -> None:
         assert band.dynamic is not None
         self.target, self.dynamic = band.target, band.dynamic

@@ -16,6 +16,8 @@ _MARGIN_DB = 0.11
 class LimiterProcessor(Processor):
     """Interpolated peaks → needed gain → held least → released → two moving averages; arrives with the peak."""
 
+    SHARED = ("table",)  # never written to
+
     def __init__(self, s: "Limiter", rate: int, channels: int) -> None:
         self.channels = channels
         self.amplitude = 10 ** (s.gain_db / 20)

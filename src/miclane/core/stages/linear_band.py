@@ -4,6 +4,7 @@ Windowed sincs after Kaiser (1974), 70 dB; they wait for what comes, so whoever 
 """
 
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
@@ -120,6 +121,13 @@ class LinearBand:
         self.line = np.zeros((channels + 1, self.keep + _PIECE + AT_ONCE + GROUP))
         self.end = self.keep
         self.frame = -latency
+
+    def copied(self) -> tuple[dict[str, Any], int]:
+        """Of a long line only what is still needed is copied, to its front."""
+        line = np.zeros(self.line.shape)
+        rows = len(line) - (len(self.taps) == 1)  # of one band there are no places
+        line[:rows, : self.keep] = self.line[:rows, self.end - self.keep : self.end]
+        return {"line": line, "end": self.keep}, 8 * rows * self.keep
 
     def start_at(self, frame: int) -> None:
         """The song's frame that is heard first."""

@@ -11,6 +11,8 @@ class Passages:
     Outside passages they say nothing, inside everything, and `edge_s` before a start and after an end is the way.
     """
 
+    SHARED = ("times", "shares", "middles")  # never written to
+
     def __init__(self, passages: tuple[Passage, ...], edge_s: float, rate: int, latency: int = 0) -> None:
         self.rate, self.latency = rate, latency
         self.frame = -latency

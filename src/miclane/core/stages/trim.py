@@ -18,6 +18,8 @@ RAMP_S, LEAST_RAMP_S = 0.2, 0.03
 class TrimProcessor(Processor):
     """Multiplies by a curve of straight lines in dB through (seconds, dB) points; constant where there are none."""
 
+    SHARED = ("times", "gains")  # never written to
+
     def __init__(self, rate: int, gain_db: float, points: np.ndarray) -> None:
         self.rate = rate
         self.level_db = gain_db
