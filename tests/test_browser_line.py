@@ -1,5 +1,6 @@
 """The one connection of a window to the server, in the browser: what goes over it, and what is left when it breaks."""
 
+import itertools
 import re
 import signal
 import subprocess
@@ -13,7 +14,20 @@ import pytest
 from playwright.sync_api import Page, expect
 from sqlalchemy import select
 
-from browsing import LANE, Wished, all_kept, between, eventually, place_of, play, session_of, stage_of, until, wire_of
+from browsing import (
+    LANE,
+    Wished,
+    all_kept,
+    answered,
+    between,
+    eventually,
+    place_of,
+    play,
+    session_of,
+    stage_of,
+    until,
+    wire_of,
+)
 from miclane.core.mix.edits import Set
 from miclane.store.database import Database
 from miclane.store.sessions import SessionStore
@@ -251,7 +265,43 @@ def test_what_is_played_next_after_the_end_of_the_loop_is_its_beginning(at, page
         return {(int(m[1]), int(m[2])) for m in ends if m}
 
     eventually(page, lambda: {b for _, b in behind()} >= {last} and {a for a, _ in behind()} >= {first})
-    assert 2.3 * 48000 < sum(b - a for a, b in behind()) <= 2.5 * 48000 + 1
+    assert all(b - a <= 48000 for a, b in behind())
+
+
+def test_behind_the_first_piece_no_more_is_made_than_is_played_before_the_rest_is_there(at, page) -> None:
+    said: list[Wished] = []
+    whole: list[Wished] = []
+    holding: list[str] = []
+
+    def hold(wished: Wished) -> bool:
+        said.append(wished)
+        rest = "/sound?" in wished.address and wished.message["urgency"] == Urgency.REST
+        return bool(rest and holding and not whole.append(wished))
+
+    between(page, hold)
+    page = at("/s/salt-ferry/lane/lead?stage=peaks")
+    play(page)
+    page.get_by_role("slider", name="Threshold").first.focus()
+    until(page, "miclane.player.at < miclane.player.first + 60000")
+    said.clear()
+    holding.append("the whole loop")
+    page.keyboard.press("ArrowLeft")
+
+    def behind() -> list[tuple[int, int]]:
+        found = [w.address for w in said if "/sound?" in w.address and w.message["urgency"] == Urgency.BEHIND]
+        return [(int(m[1]), int(m[2])) for a in found if (m := re.search(r"start=(\d+)&stop=(\d+)", a))]
+
+    eventually(page, lambda: len(behind()) >= 3 and bool(whole))
+    pieces, frame = behind(), page.evaluate("miclane.player.at")
+    assert all(b == a for (_, b), (a, _) in itertools.pairwise(pieces)), "one behind the other"
+    assert all(b - a <= 48000 for a, b in pieces)
+    assert pieces[-1][0] - frame < 48000, "asked for when the playhead is near"
+    with answered(page, whole[-1].address):
+        whole[-1].pass_on()
+    page.wait_for_timeout(500)  # what was asked for just before is told as well
+    asked = len(behind())
+    page.wait_for_timeout(2500)
+    assert len(behind()) == asked, "what is there is not made again"
 
 
 def test_what_is_being_typed_stays_however_often_it_is_drawn_anew(at, demo, page) -> None:

@@ -37,6 +37,7 @@ from .follows import Follows
 from .graphs import BandAlone, Graphs, Hear, Variant
 from .order import WANTED
 from .ours import supply
+from .pace import Pace
 from .recent import Recent
 from .takes import Takes
 
@@ -75,6 +76,7 @@ class Studio:
             supply(self.chains)
         self.sessions = SessionStore(self.database, self.follows, self.follows.upgraded)
         self._resting: dict[str, tuple[Timer, Cancel]] = {}
+        self._paces: dict[str, Pace] = {}
         self.gate = Gate()  # what is heard at once goes first through it
         self._renderers: dict[int, Renderer] = {}
         self._store = RenderStore(memory_bytes * 5 // 8)  # these three of all rates together
@@ -164,9 +166,10 @@ class Studio:
             with suppress(MicLaneError):
                 self.sessions.settle(identifier, gesture, lambda session: self.follows.resting(session, cancel))
 
-        timer = Timer(REST_S, settle)
-        timer.daemon = True
         with self._lock:
+            pace = self._paces.setdefault(identifier, Pace(REST_S))
+            timer = Timer(pace.after(time.monotonic()), settle)
+            timer.daemon = True
             before = self._resting.pop(identifier, None)
             self._resting[identifier] = timer, cancel
         if before is not None:

@@ -88,7 +88,8 @@ class Copied:
     """Copies of running things: what they change is copied, what they only read is shared.
 
     Only read are settings, and of a class with `SHARED` the attributes named there; a class with `copied()` gives what
-    of it is copied in a way of its own, by attribute, and how many bytes that takes. One thing that stands in several places is one in the copy too. `nbytes` is about what was copied, objects included.
+    of it is copied in a way of its own, by attribute, and how many bytes that takes. One thing that stands in several
+    places is one in the copy too. `nbytes` is about what was copied, objects included.
     """
 
     def __init__(self) -> None:

@@ -153,10 +153,11 @@ class Player extends AudioWorkletProcessor {
     return take.covers(this.at, Math.min(this.at + frames, this.last));
   }
 
-  // once a block: the newest take that has what comes next is faded to
+  // once a block: the newest take that has what comes next is faded to; there must be time to fade away from it again
   choose(pair) {
     if (pair.weight < 1) return;
-    const wanted = pair.takes.find((t) => this.has(t, 128 + this.fade)) ?? pair.takes.find((t) => this.has(t, 128));
+    const enough = (t) => this.has(t, t === pair.current ? 128 + this.fade : 256 + 2 * this.fade);
+    const wanted = pair.takes.find(enough) ?? pair.takes.find((t) => this.has(t, 128 + this.fade)) ?? pair.takes.find((t) => this.has(t, 128));
     if (!wanted || wanted === pair.current) return;
     pair.from = pair.current;
     pair.current = wanted;
