@@ -61,3 +61,15 @@ def test_a_head_is_not_seen_where_nothing_of_what_is_heard_is_shown(at, page: Pa
         page.keyboard.up("Shift")
     until(page, "Number(document.querySelector('#strip').dataset.first) > miclane.player.last")
     expect(page.locator("#strip .head")).to_be_hidden()
+
+
+def test_a_row_that_is_laid_out_alone_is_as_wide_as_what_is_in_it(at, page: Page, demo) -> None:
+    lanes = [{"id": f"x{k}", "name": f"Extra {k}", "bus": "backings", "stages": []} for k in range(14)]
+    edits = [{"op": "insert", "path": "lanes", "index": 9, "value": lane} for lane in lanes]
+    page.request.post(f"{demo.address}/s/salt-ferry/edits", data={"edits": edits})
+    for screen in (f"{LANE}?stage=peaks", "/s/salt-ferry/map"):  # the map with little room for each
+        page = at(screen)
+        expect(page.locator(".rule-box .row").first).to_be_visible()
+        wide = page.locator(".rule-box .row").evaluate_all("(all) => all.map((e) => e.scrollWidth - e.clientWidth)")
+        assert len(wide) > 3
+        assert max(wide) <= 1
