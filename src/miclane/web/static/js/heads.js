@@ -22,7 +22,7 @@ export function moveHead(head, place, [low, high], { at, playing, starved }) {
   const outside = !(x >= low && x <= high);
   const display = outside ? "none" : "";
   if (head.style.display !== display) head.style.display = display;
-  const speed = place(at + state.rate) - x;
+  const speed = place(state.rate) - place(0); // the same to the last bit wherever it is
   const to = Math.min(place(player.last), high);
   if (outside || !playing || starved || !(to > x)) {
     going.delete(head);
