@@ -183,7 +183,8 @@ def test_figures_wait_a_moment_for_what_goes_first_and_are_given_up_with_it() ->
         assert time.monotonic() - begun >= PAUSE_S
         threading.Timer(0.02, wish.cancel.set).start()
         with pytest.raises(CancelledError):
-            foreman._pause(wish)
+            for _ in range(600):  # however long a busy machine is about its timer
+                foreman._pause(wish)
     with pytest.raises(CancelledError):
         foreman._pause(wish)
 
