@@ -9,9 +9,12 @@ import soundfile
 
 from conftest import RATE, noise, residue_db
 from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableSoundError
+from miclane.core.mix.chain import read_session
 from miclane.core.mix.document import Session
-from miclane.core.mix.edits import Insert, Remove, Set
+from miclane.core.mix.edits import Insert, Remove, Set, apply
+from miclane.store.sessions import SessionStore
 from miclane.store.sounds import PIECE_BYTES
+from miclane.store.writing import document_of
 from miclane.studio.studio import Studio
 
 
@@ -46,6 +49,36 @@ def test_one_drag_is_one_step(studio: Studio) -> None:
     assert state.steps == 2
     assert studio.sessions.undo("m").session.lanes[0].stages[1].threshold_db == -29
     assert studio.sessions.undo("m").session == small()
+
+
+def test_a_drag_goes_on_as_one_step_whoever_has_made_the_last_of_it(tmp_path: Path) -> None:
+    threshold, ratio = "lanes/lead/stages/c/threshold_db", "lanes/lead/stages/c/ratio"
+    one, other = Studio(tmp_path).sessions, Studio(tmp_path).sessions
+    one.create(small(), "m")
+
+    def drag(store: SessionStore, path: str, value: float) -> None:
+        assert store.edit("m", [Set(path=path, value=value)], gesture="drag").steps == 1
+
+    drag(one, threshold, -3.0)
+    drag(one, threshold, -4.0)
+    drag(other, ratio, 5.0)  # what the first one has in mind is not the last any more
+    drag(one, threshold, -5.0)
+    one.forget()
+    drag(one, ratio, 6.0)
+    assert one.undo("m").session == small()
+    after = one.redo("m").session.lanes[0].stages[1]
+    assert (after.threshold_db, after.ratio) == (-5, 6)
+    assert one.edit("m", [Set(path=ratio, value=7.0)], gesture="drag").steps == 2  # what was made again is finished
+
+
+def test_a_document_written_in_parts_is_the_document(studio: Studio) -> None:
+    session = small()
+    for value in (3.0, 4.0, 3.0):
+        session = apply(session, [Set(path="lanes/lead/stages/c/ratio", value=value)]).session
+        assert json.loads(document_of(session)) == session.model_dump(mode="json")
+        assert read_session(document_of(session)) == session
+    bare = Session(name="no “lanes”, at all")
+    assert read_session(document_of(bare)) == bare
 
 
 def test_edits_of_two_windows_merge_or_are_refused(studio: Studio) -> None:

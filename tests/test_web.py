@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from conftest import RATE, noise, residue_db
 from miclane.core.measure.loudness import integrated_lufs
-from miclane.core.mix.document import flat_stages
+from miclane.core.stages.flat import flat_stages
 from miclane.web.screens import bar
 from test_audio import bad_files
 

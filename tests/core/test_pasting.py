@@ -5,9 +5,9 @@ from typing import Any
 import pytest
 
 from miclane.core.errors import UnknownPlaceError
-from miclane.core.mix.document import flat_stages
 from miclane.core.mix.edits import Insert, Set, apply
 from miclane.core.mix.pasting import copied_chain, paste_sends, paste_stages
+from miclane.core.stages.flat import flat_stages
 
 HAND = {"start_s": 1.0, "end_s": 1.1, "gain_db": -4.0}
 

@@ -1,6 +1,19 @@
 """How the edits of one gesture become one step of the history."""
 
+from dataclasses import dataclass
+
 from ..core.mix.edits import Edit, Set
+
+
+@dataclass(frozen=True)
+class LastStep:
+    """The last step of a session at a version: what it is called, what of, and what it did."""
+
+    version: int
+    label: str
+    gesture: str
+    edits: list[Edit]
+    inverses: list[Edit]
 
 
 def one_step(

@@ -9,18 +9,29 @@ from dataclasses import dataclass
 from sqlalchemy import Connection, func, select
 from sqlalchemy.orm import Session as Db
 
-from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError, UnusableChainError
+from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError
 from ..core.mix.chain import read_session
-from ..core.mix.document import Session, sounds_of
+from ..core.mix.document import Session
 from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
 from ..core.mix.labels import describe_edits
 from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND
 from .database import Database
-from .history import one_step
+from .history import LastStep, one_step
 from .state import State
 from .steps import TRIES, Steps
 from .tables import ChangeRow, SessionRow, StepRow, now
-from .writing import AGAIN, HAS_SOUND, LAST, NEW_STEP, NEWEST, as_json, forget_after, read_edits, write_next
+from .writing import (
+    AGAIN,
+    LAST,
+    NEW_STEP,
+    NEWEST,
+    as_json,
+    check_sounds,
+    document_of,
+    forget_after,
+    read_edits,
+    write_next,
+)
 
 
 @dataclass(frozen=True)
@@ -52,6 +63,7 @@ class SessionStore(Steps):
         self.upgraded = upgraded
         self.changed: Callable[[str, int], None] = lambda identifier, version: None
         self._held: dict[str, State] = {}
+        self._last: dict[str, LastStep] = {}
         self._locks: defaultdict[str, threading.RLock] = defaultdict(threading.RLock)
 
     def create(self, session: Session, identifier: str = "") -> State:
@@ -61,8 +73,8 @@ class SessionStore(Steps):
             everywhere: list[Edit] = [Set(path=f"lanes/{lane.id}") for lane in session.lanes]
             session = apply(session, self.follows(session, everywhere, "")).session
         with self.database.writing() as db:
-            _check_sounds(db, session, None)
-            db.add(SessionRow(id=identifier, name=session.name, document=session.model_dump_json(), version=1))
+            check_sounds(db, session, None)
+            db.add(SessionRow(id=identifier, name=session.name, document=document_of(session), version=1))
             db.commit()
         return self.get(identifier)
 
@@ -111,6 +123,7 @@ class SessionStore(Steps):
     def forget(self) -> None:
         """Read every session anew when it is next asked for."""
         self._held.clear()
+        self._last.clear()
 
     def document(self, identifier: str) -> str:
         """A session as it is stored, readable or not."""
@@ -198,15 +211,13 @@ class SessionStore(Steps):
         self.database.back_up_daily()
         label = label or describe_edits(done.session, asked)
         with self.database.changing() as db:
-            _check_sounds(db, done.session, state.session)
-            where = {"session": state.id, "at": state.steps}
-            last = db.execute(LAST, where).first() if gesture and not state.ahead else None
+            check_sounds(db, done.session, state.session)
+            last = self._last_step(db, state) if gesture and not state.ahead else None
             joins = last is not None and last.gesture == gesture
             position = state.steps if joins else state.steps + 1
             made, undone = done.made, done.inverses
             if joins and last is not None:
-                before = read_edits(last.edits, last.document_version), read_edits(last.inverses, last.document_version)
-                made, undone = one_step(*before, made, undone)
+                made, undone = one_step(last.edits, last.inverses, made, undone)
                 label = label if asked else last.label
             nothing = joins and _leaves_nothing(done.session, asked, undone)
             position -= nothing
@@ -223,6 +234,7 @@ class SessionStore(Steps):
                 step_before = db.execute(LAST, {"session": state.id, "at": position}).first()
                 label = step_before.label if step_before else ""
             elif joins:
+                where = {"session": state.id, "at": state.steps}
                 db.execute(AGAIN, {**where, **step, "document_version": DOCUMENT_VERSION})
             else:
                 db.execute(NEW_STEP, {**step, "session_id": state.id, "position": position})
@@ -230,8 +242,20 @@ class SessionStore(Steps):
             after = State(state.id, done.session, state.version + 1, position, 0, label, "", updated, followed)
             db.commit()
             self._held[state.id] = after
+            self._last[state.id] = LastStep(after.version if not nothing else -1, label, gesture, made, undone)
         self.changed(after.id, after.version)
         return after
+
+    def _last_step(self, db: Connection, state: State) -> LastStep | None:
+        """The last step of a state; as it was written, where that was here and nothing has come after it."""
+        held = self._last.get(state.id)
+        if held is not None and held.version == state.version:
+            return held
+        row = db.execute(LAST, {"session": state.id, "at": state.steps}).first()
+        if row is None:
+            return None
+        edits, inverses = (read_edits(text, row.document_version) for text in (row.edits, row.inverses))
+        return LastStep(state.version, row.label, row.gesture, edits, inverses)
 
     def _mark(self, identifier: str, deleted: str) -> None:
         with self._locks[identifier], self.database.writing() as db:
@@ -288,13 +312,3 @@ class SessionStore(Steps):
 def _leaves_nothing(session: Session, edits: list[Edit], inverses: list[Edit]) -> bool:
     """Whether a gesture has ended where it began, by taking away again what it had put in."""
     return any(e.op == "remove" for e in edits) and apply(session, inverses).session == session
-
-
-def _check_sounds(db: Db | Connection, after: Session, before: Session | None) -> None:
-    """UnusableChainError where a session needs a file that the store does not have, and did not need it before."""
-    old = sounds_of(before) if before is not None else {}
-    for digest, who in sounds_of(after).items():
-        if digest not in old and db.execute(HAS_SOUND, {"digest": digest}).first() is None:
-            raise UnusableChainError(
-                f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first"
-            )

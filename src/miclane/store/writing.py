@@ -5,9 +5,11 @@ import json
 from sqlalchemy import Connection, bindparam, delete, insert, select, update
 from sqlalchemy.orm import Session as Db
 
-from ..core.mix.document import Session
+from ..core.errors import UnusableChainError
+from ..core.mix.document import Bus, Lane, Return, Session, sounds_of
 from ..core.mix.edits import EDITS, Edit
 from ..core.mix.upgrades import upgrade_edits
+from ..core.same import once_each
 from .tables import CHANGES, SESSIONS, SOUNDS, STEPS, now
 
 KEPT_CHANGES = 200  # an edit made against a state older than that may be refused
@@ -21,7 +23,7 @@ _NEXT = update(SESSIONS).where(*_PRESENT, SESSIONS.c.version == bindparam("at"))
 _STEP = STEPS.c.session_id == bindparam("session"), STEPS.c.position == bindparam("at")
 NEW_STEP, _CHANGE = insert(STEPS), insert(CHANGES)
 LAST, AGAIN = select(STEPS).where(*_STEP), update(STEPS).where(*_STEP)
-HAS_SOUND = select(SOUNDS.c.digest).where(SOUNDS.c.digest == bindparam("digest"))
+_HAS_SOUND = select(SOUNDS.c.digest).where(SOUNDS.c.digest == bindparam("digest"))
 
 
 def write_next(
@@ -37,7 +39,7 @@ def write_next(
 
     Only what was `asked` for can clash with an edit from another window; what followed from it cannot.
     """
-    values = {"document": after.model_dump_json(), "name": after.name, "updated": now(), "position": position}
+    values = {"document": document_of(after), "name": after.name, "updated": now(), "position": position}
     where = {"session": identifier, "at": version}
     if not db.execute(_NEXT, {**where, **values, "version": version + 1}).rowcount:  # type: ignore[attr-defined]
         return ""
@@ -47,6 +49,29 @@ def write_next(
         old = CHANGES.c.session_id == identifier, CHANGES.c.version <= version + 1 - KEPT_CHANGES
         db.execute(delete(CHANGES).where(*old))
     return str(values["updated"])
+
+
+def document_of(session: Session) -> str:
+    """A session as JSON. What it has of lanes, returns and buses is written once for as long as it stays as it is."""
+    groups = {group: getattr(session, group) for group in ("lanes", "returns", "buses")}
+    rest = session.model_dump_json(exclude=set(groups))
+    written = (f'"{group}":[{",".join(map(_member, members))}]' for group, members in groups.items())
+    return f"{rest[:-1]},{','.join(written)}}}"
+
+
+@once_each(512)
+def _member(member: Lane | Return | Bus) -> str:
+    return member.model_dump_json()
+
+
+def check_sounds(db: Db | Connection, after: Session, before: Session | None) -> None:
+    """UnusableChainError where a session needs a file that the store does not have, and did not need it before."""
+    old = sounds_of(before) if before is not None else {}
+    for digest, who in sounds_of(after).items():
+        if digest not in old and db.execute(_HAS_SOUND, {"digest": digest}).first() is None:
+            raise UnusableChainError(
+                f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first"
+            )
 
 
 def forget_after(db: Db | Connection, identifier: str, position: int) -> None:

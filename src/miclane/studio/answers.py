@@ -9,12 +9,13 @@ from ..core.engine.giving_way import Cancel
 from ..core.measure.hearing import louder_lu
 from ..core.measure.phrases import Span
 from ..core.measure.pocket import WANTED, Need, make_pocket, needs, smallest
-from ..core.mix.document import Lane, Session, flat_stages
+from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit, Insert, Set, apply, new_id
 from ..core.mix.voices import voices_of
 from ..core.stages.base import Key
 from ..core.stages.duck import Duck
 from ..core.stages.eq import Band, Eq
+from ..core.stages.flat import flat_stages
 from ..core.units import show_value
 from ..store.state import State
 from .fitting import Fit, fit

@@ -13,14 +13,15 @@ from ..core.engine.stream import flow
 from ..core.errors import MicLaneError
 from ..core.measure.makeup import makeup_edits
 from ..core.measure.matching import makes_up, match_edits
-from ..core.mix.document import Session, flat_stages
-from ..core.mix.edits import Edit, apply
+from ..core.mix.document import Session
+from ..core.mix.edits import Edit, tried
 from ..core.mix.following import following_edits
 from ..core.mix.handling import check_handles, handle_edits, renumbered
 from ..core.mix.links import link_edits
 from ..core.mix.local import after_edits, check
-from ..core.mix.paths import Path, find_path, path_names
+from ..core.mix.paths import Path, find_path, name_of_path, path_names
 from ..core.stages.base import Stage
+from ..core.stages.flat import flat_stages
 from .recent import Recent
 from .takes import Takes
 
@@ -45,9 +46,9 @@ class Follows:
         check_handles(session, edits)
         moved = handle_edits(session, edits) + renumbered(session, edits)
         if moved:
-            session, edits = apply(session, moved).session, [*edits, *moved]
+            session, edits = tried(session, moved).session, [*edits, *moved]
         if copied := following_edits(session, edits) + after_edits(session, edits):
-            session, edits = apply(session, copied).session, [*edits, *copied]
+            session, edits = tried(session, copied).session, [*edits, *copied]
         check(session)
         return moved + copied + self.made_up(session, edits, gesture)
 
@@ -55,13 +56,13 @@ class Follows:
         """What follows from `edits` by handles, by stages that make up their level, and by duckers that are linked."""
         moved = handle_edits(session, edits)
         if moved:
-            session, edits = apply(session, moved).session, [*edits, *moved]
+            session, edits = tried(session, moved).session, [*edits, *moved]
         found = moved + makeup_edits(session, edits, lambda lane: self.takes.spectrum(lane, session.rate))
         found += link_edits(session, edits)
         other = frozenset(e.path.split("/")[-2] for e in edits if e.path.endswith("/response"))
         if not other and not any(_makes_up(m.stages) for m in session.paths):
             return found
-        made = apply(session, found[len(moved) :]).session if found[len(moved) :] else session
+        made = tried(session, found[len(moved) :]).session if found[len(moved) :] else session
         reached = partial(_reaches, edits, own=gesture != "")
         return found + match_edits(made, reached, self._coming_in, made.rate, other)
 
@@ -79,7 +80,7 @@ class Follows:
         """Whether edits of a gesture leave a stage to be matched once the hand rests."""
         return any(
             _reaches(edits, path, stage.id, False) and not _reaches(edits, path, stage.id, True)
-            for path in _paths(session)
+            for path in _paths(session, edits)
             for stage in flat_stages(path.member.stages)
             if makes_up(stage)
         )
@@ -131,8 +132,12 @@ def _makes_up(stages: tuple[Stage, ...]) -> bool:
     return any(makes_up(s) for s in flat_stages(stages))
 
 
-def _paths(session: Session) -> list[Path]:
-    return [find_path(session, name) for name in path_names(session)]
+def _paths(session: Session, edits: list[Edit]) -> list[Path]:
+    """The paths that edits reach into, and no others."""
+    groups = {tuple(e.path.split("/")[:2]) for e in edits}
+    names = (name_of_path(group[0], group[1]) for group in sorted(groups) if len(group) == 2)
+    there = set(path_names(session))
+    return [find_path(session, name) for name in names if name in there]
 
 
 def _reaches(edits: list[Edit], path: Path, stage_id: str, own: bool) -> bool:

@@ -8,9 +8,9 @@ from ..core.engine.range import Range
 from ..core.measure.phrases import Span
 from ..core.measure.reduction import Share, share_of_work
 from ..core.measure.stages import read_stage
-from ..core.mix.document import flat_stages
 from ..core.mix.paths import Path, find_path, place_of
 from ..core.stages.base import Stage
+from ..core.stages.flat import flat_stages
 from ..core.stages.multiband import Multiband
 from ..store.state import State
 from .graphs import Hear

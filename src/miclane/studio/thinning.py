@@ -7,12 +7,13 @@ import numpy as np
 from ..core.axes import AXIS_HZ
 from ..core.errors import UnknownPlaceError
 from ..core.measure.loudness import loudness_range_lu, weighted_power
-from ..core.mix.document import Lane, Session, flat_stages
+from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit, Insert, Set
 from ..core.mix.following import leader_of
 from ..core.mix.paths import find_path, placed_stages
 from ..core.stages.compressor import Compressor
 from ..core.stages.eq import Eq
+from ..core.stages.flat import flat_stages
 from ..core.units import SILENT_DB, show_value
 from ..store.state import State
 from .studio import Studio

@@ -20,11 +20,14 @@ from ..studio.prints import Printer
 from ..studio.studio import Studio
 from . import screens
 from .pages import render_error
+from .screens import edits, sound
 from .screens.line import Foreman
 from .screens.login import Door
 from .security import Bounded, Faults, Headed, SameOrigin
 
 HOSTS = frozenset({"127.0.0.1", "localhost"})
+# routes are tried in their order: what a hand waits for stands before what is looked at
+_FIRST = frozenset({edits, sound})
 _STATUS = {ConflictError: 409, UnknownPlaceError: 404, UnusableDataError: 507}
 
 
@@ -50,7 +53,7 @@ def create_app(
     studio.sessions.changed = app.state.foreman.changed
     app.state.printer.told = app.state.foreman.printed
     app.mount("/static", StaticFiles(directory=Path(__file__).parent / "static"), name="static")
-    for module in screens.found():
+    for module in sorted(screens.found(), key=lambda m: m not in _FIRST):
         app.router.routes.extend(module.router.routes)  # as they are: to include a router builds each a second time
     app.add_middleware(Faults)  # the last one added stands outermost
     app.add_middleware(Bounded)

@@ -2,12 +2,13 @@
 
 import math
 from functools import lru_cache
-from typing import Any
 
 from ..errors import UnusableChainError
-from ..mix.document import Lane, Session, flat_stages
+from ..mix.document import Lane, Session
 from ..mix.paths import place_of
+from ..same import Same
 from ..stages.base import TAKEN, Key, Stage
+from ..stages.flat import flat_stages
 from ..stages.sending import Sending
 from ..stages.split import BranchSend, Send, Split
 from ..units import SILENT_DB, amplitude
@@ -182,8 +183,8 @@ class PlainBuilder:
 
     def _lane(self, lane: Lane) -> None:
         places = self.graph.places
-        on, rate = _Same(lane), self.session.rate
-        stages = tuple(_placed(_Same(s), on, rate) for s in lane.stages)
+        on, rate = Same(lane), self.session.rate
+        stages = tuple(_placed(Same(s), on, rate) for s in lane.stages)
         skip = self.untreated == "**" or (self.untreated == "*" and lane.role != "music")
         last = self._path(f"lane:{lane.id}", stages, places[f"lane:{lane.id}:raw"], lane.id, skip)
         gain = amplitude(lane.fader_db)
@@ -264,26 +265,11 @@ class PlainBuilder:
         song = self.session.tempo_bpm, self.session.key
         said = f"{self._said} {place}" if self._said else ""
         channels = self.graph.nodes[into].channels
-        return self.graph.add(_node(_Same(stage), into, channels, source, said, self.graph.rate, song))
-
-
-class _Same:
-    """Something as the very object that it is: a change of a session leaves what it does not reach as it was."""
-
-    __slots__ = ("it",)
-
-    def __init__(self, it: Any) -> None:
-        self.it = it
-
-    def __hash__(self) -> int:
-        return id(self.it)
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and other.it is self.it
+        return self.graph.add(_node(Same(stage), into, channels, source, said, self.graph.rate, song))
 
 
 @lru_cache(maxsize=4096)
-def _node(of: _Same, into: str, channels: int, source: str, said: str, rate: int, song: tuple[float, str]) -> Node:
+def _node(of: Same, into: str, channels: int, source: str, said: str, rate: int, song: tuple[float, str]) -> Node:
     """The node of a stage behind one of so many channels; `said` is its place and what else names its twins."""
     stage, settings, remembered, latency, memory_s = _facts(of, rate, song)
     return Node(
@@ -299,7 +285,7 @@ def _node(of: _Same, into: str, channels: int, source: str, said: str, rate: int
 
 
 @lru_cache(maxsize=2048)
-def _placed(of: _Same, on: _Same, rate: int) -> Stage:
+def _placed(of: Same, on: Same, rate: int) -> Stage:
     """A stage and what is inside it, with what they take from their lane."""
     stage, lane = of.it, on.it
     if isinstance(stage, Split):
@@ -328,7 +314,7 @@ def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[St
 
 
 @lru_cache(maxsize=2048)
-def _facts(of: _Same, rate: int, song: tuple[float, str]) -> tuple[Stage, str, str, int, float]:
+def _facts(of: Same, rate: int, song: tuple[float, str]) -> tuple[Stage, str, str, int, float]:
     """A stage in its song; digests of the settings that make its sound, and of those that make its states; latency in
     frames, memory in seconds."""
     stage: Stage = of.it.in_song(*song)

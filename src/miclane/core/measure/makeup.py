@@ -6,11 +6,12 @@ from functools import lru_cache
 import numpy as np
 
 from ..axes import AXIS_HZ
-from ..mix.document import Lane, Session, flat_stages
+from ..mix.document import Lane, Session
 from ..mix.edits import Edit, Set
 from ..stages.base import Stage
 from ..stages.eq import Band, Eq, band_curve_db
 from ..stages.eq_design import response
+from ..stages.flat import flat_stages
 from .loudness import k_weighting
 
 SpectrumOf = Callable[[Lane], np.ndarray | None]

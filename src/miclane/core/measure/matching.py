@@ -5,9 +5,10 @@ from collections.abc import Callable
 import numpy as np
 
 from ..mix.document import Session
-from ..mix.edits import Edit, Set, apply
+from ..mix.edits import Edit, Set, tried
 from ..mix.paths import Path, find_path, path_names, placed_stages
 from ..stages.base import Stage
+from ..stages.flat import flat_stages
 from .loudness import integrated_lufs
 from .thresholds import makeup_db
 
@@ -31,16 +32,21 @@ def match_edits(
     what those before it make. Those `by_hand` (ids) are matched although their makeup is set by hand.
     """
     found: list[Edit] = []
-    for name in path_names(session):
+
+    def known(stage: Stage) -> bool:
+        return stage.on and (makes_up(stage) or (stage.makes_up and stage.id in by_hand))
+
+    for name, member in zip(path_names(session), session.paths, strict=True):
+        if not any(known(s) for s in flat_stages(member.stages)):
+            continue
         path = find_path(session, name)
         for stage, place in placed_stages(path):
-            known = makes_up(stage) or (stage.makes_up and stage.id in by_hand)
-            if not (known and stage.on and wanted(path, stage.id)):
+            if not (known(stage) and wanted(path, stage.id)):
                 continue
             audio = coming_in(session, path, stage.id)
             edits = _matched(stage, place, audio, rate) if audio is not None and audio.size else []
             found += edits
-            session = apply(session, edits).session if edits else session
+            session = tried(session, edits).session if edits else session
     return found
 
 

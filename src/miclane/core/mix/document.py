@@ -4,7 +4,9 @@ from typing import Annotated, Any, Literal, Union
 
 from pydantic import Field, model_validator
 
+from ..same import once_each
 from ..stages.base import Key, Settings, Stage, load_kinds, no_twins, rule
+from ..stages.flat import branches_of, files_of, not_its_own, treated_keys
 from ..stages.split import Send
 from ..units import SILENT_DB
 from .handle import MOST, Handle, Identifier
@@ -54,16 +56,27 @@ class Sound(Settings):
     frames: int = Field(ge=1)
 
 
-def _check_order(lane: str, what: str, members: list[tuple[str, int, int]]) -> None:
+Stretches = tuple[Phrase | Breath | Stretch, ...]
+
+
+def _check_order(lane: str, what: str, members: Stretches) -> None:
+    if (fault := _out_of_order(members)) is None:
+        return
+    number, is_so = fault
+    raise ValueError(f"{what} {number} of “{lane}” {is_so}" if number else f"two {what}s of “{lane}” have the same id")
+
+
+@once_each(2048)
+def _out_of_order(members: Stretches) -> tuple[int, str] | None:
+    """The first of these that stands where it must not, counted from 1, and how; 0 where two have the same id."""
     last = 0
-    for k, (_, start, end) in enumerate(members, 1):
-        if end <= start:
-            raise ValueError(f"{what} {k} of “{lane}” ends before it begins")
-        if start < last:
-            raise ValueError(f"{what} {k} of “{lane}” begins before the one before it ends")
-        last = end
-    if len({m[0] for m in members}) < len(members):
-        raise ValueError(f"two {what}s of “{lane}” have the same id")
+    for k, member in enumerate(members, 1):
+        if member.end <= member.start:
+            return k, "ends before it begins"
+        if member.start < last:
+            return k, "begins before the one before it ends"
+        last = member.end
+    return (0, "") if len({m.id for m in members}) < len(members) else None
 
 
 class Lane(Settings):
@@ -91,9 +104,9 @@ class Lane(Settings):
     @model_validator(mode="after")
     def _phrases_follow_one_another(self) -> "Lane":
         no_twins(self.sends, f"sends of “{self.name}” go to the return")
-        _check_order(self.name, "phrase", [(p.id, p.start, p.end) for p in self.phrases])
-        _check_order(self.name, "breath", [(b.id, b.start, b.end) for b in self.breaths])
-        _check_order(self.name, "sibilant apart", [(a.id, a.start, a.end) for a in self.apart])
+        _check_order(self.name, "phrase", self.phrases)
+        _check_order(self.name, "breath", self.breaths)
+        _check_order(self.name, "sibilant apart", self.apart)
         return self
 
 
@@ -226,7 +239,7 @@ class Session(Settings):
                 if send.id not in returns:
                     raise ValueError(f"lane “{lane.id}” sends to “{send.id}”, which is not there")
         for member in self.paths:
-            for branch in (b for s in member.stages for b in s.forks()):
+            for branch in branches_of(member.stages):
                 if any(send.id not in returns for send in branch.sends):
                     raise ValueError(f"“{branch.name}” of “{member.id}” sends to a return that is not there")
                 if branch.sends and not isinstance(member, Lane):
@@ -237,10 +250,8 @@ class Session(Settings):
         self._followers_do_not_lead()
         for member in self.paths:
             no_twins(member.handles, f"handles of “{member.name}” are called")
-            inside = [s.id for s in flat_stages(member.stages)]
-            for i in inside:
-                if not i or inside.count(i) > 1:
-                    raise ValueError(f"stages of “{member.id}” need ids of their own; “{i}” is not")
+            if (named := not_its_own(member.stages)) is not None:
+                raise ValueError(f"stages of “{member.id}” need ids of their own; “{named}” is not")
         return self
 
     def _followers_do_not_lead(self) -> None:
@@ -303,8 +314,7 @@ class Session(Settings):
 
     def hears(self, stages: tuple[Stage, ...]) -> set[str]:
         """Lanes whose treated sound these stages listen to."""
-        keys = [k for s in flat_stages(stages) if s.on for k in (s.listens(), *s.listens_also())]
-        return {lane for k in keys if k is not None and k.tap != "raw" for lane in self.meant_by(k)}
+        return {lane for key in treated_keys(stages) for lane in self.meant_by(key)}
 
     @property
     def frames(self) -> int:
@@ -320,16 +330,5 @@ def sounds_of(session: Session) -> dict[str, str]:
     """Content hashes of all files a session needs, each with what needs it."""
     found = {lane.sound.digest: f"lane “{lane.name}”" for lane in session.lanes if lane.sound}
     for member in session.paths:
-        for stage in flat_stages(member.stages):
-            found |= {digest: f"“{stage.label}” of “{member.name}”" for digest in stage.sounds()}
-    return found
-
-
-def flat_stages(stages: tuple[Stage, ...]) -> list[Stage]:
-    """All stages of a path, those inside splits after their split."""
-    found: list[Stage] = []
-    for stage in stages:
-        found.append(stage)
-        for branch in stage.forks():
-            found.extend(branch.stages)
+        found |= {digest: f"“{label}” of “{member.name}”" for digest, label in files_of(member.stages)}
     return found

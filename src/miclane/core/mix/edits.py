@@ -76,6 +76,12 @@ def apply(session: Session, edits: list[Edit]) -> Applied:
     UnknownPlaceError for a path that leads nowhere, UnusableChainError for a value that is refused; the session given
     is never changed.
     """
+    done = tried(session, edits)
+    return Applied(validated(done.session, session), done.made, done.inverses)
+
+
+def tried(session: Session, edits: list[Edit]) -> Applied:
+    """As `apply`, each value looked into by itself only: to ask what follows from edits that are applied later."""
     at = session
     made: list[Edit] = []
     inverses: list[Edit] = []
@@ -86,7 +92,7 @@ def apply(session: Session, edits: list[Edit]) -> Applied:
             raise UnusableChainError(describe(error, edit.path)) from error
         made.append(really)
         inverses.insert(0, inverse)
-    return Applied(validated(at, session), made, inverses)
+    return Applied(at, made, inverses)
 
 
 def validated(after: Session, before: Session) -> Session:

@@ -4,7 +4,8 @@ from dataclasses import dataclass
 
 from ..errors import UnknownPlaceError
 from ..stages.base import Stage
-from .document import Bus, Lane, Return, Session, Sound, flat_stages
+from ..stages.flat import flat_stages
+from .document import Bus, Lane, Return, Session, Sound
 
 
 @dataclass(frozen=True)

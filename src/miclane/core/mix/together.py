@@ -3,7 +3,8 @@
 from collections.abc import Sequence
 
 from ..errors import UnknownPlaceError
-from .document import Lane, Session, flat_stages
+from ..stages.flat import flat_stages
+from .document import Lane, Session
 from .edits import Edit, Insert
 from .places import walk
 

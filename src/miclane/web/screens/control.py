@@ -13,9 +13,9 @@ from ...core.measure.loudness import SILENCE_LUFS
 from ...core.measure.onsets import find_onsets, onset_change, recovery
 from ...core.measure.phrases import Span
 from ...core.measure.thresholds import SPREADS, Spread, after
-from ...core.mix.document import flat_stages
 from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.compressor import Compressor
+from ...core.stages.flat import flat_stages
 from ...core.stages.limiter import Limiter
 from ...store.state import State
 from ...studio.beginnings import match_edits, noticed_edits, start_edits

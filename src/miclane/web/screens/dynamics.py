@@ -8,9 +8,9 @@ from fastapi.responses import Response
 
 from ...core.engine.range import Range
 from ...core.measure.stages import read_stage
-from ...core.mix.document import flat_stages
 from ...core.mix.paths import Path, find_path, find_stage
 from ...core.stages.drive import Drive
+from ...core.stages.flat import flat_stages
 from ...core.stages.multiband import Multiband
 from ...core.stages.sway import Sway
 from ...core.stages.tame import Tame

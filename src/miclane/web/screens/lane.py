@@ -10,7 +10,7 @@ from ...core.errors import UnknownPlaceError
 from ...core.measure.spectrum import spectrogram_db
 from ...core.measure.thresholds import SPREADS
 from ...core.mix.alternatives import told_of
-from ...core.mix.document import Bus, Return, Session, flat_stages
+from ...core.mix.document import Bus, Return, Session
 from ...core.mix.following import differences, followers_of, give_up_edits, leader_of, own_edits
 from ...core.mix.paths import Path, find_path, find_stage, place_of
 from ...core.mix.places import walk
@@ -18,6 +18,7 @@ from ...core.stages.base import Settings, Stage
 from ...core.stages.deess import Balanced, Deess
 from ...core.stages.eq import Eq
 from ...core.stages.eq_usual import usual_spans
+from ...core.stages.flat import flat_stages
 from ...core.stages.help import HELP
 from ...core.stages.multiband import Multiband
 from ...core.stages.ride import Ride

@@ -9,13 +9,14 @@ from fastapi.responses import HTMLResponse
 
 from ...core.mix.alternatives import alternative_of, beneath
 from ...core.mix.alternatives import differences as differences_of
-from ...core.mix.document import LocalValue, Session, flat_stages
+from ...core.mix.document import LocalValue, Session
 from ...core.mix.edits import Edit, Remove, Set
 from ...core.mix.local import is_there, name_of_where, told_of, worded
 from ...core.mix.paths import find_path, name_of_path
 from ...core.mix.places import walk
 from ...core.mix.sections import NEVER, stretches, where_of
 from ...core.stages.base import rule_of
+from ...core.stages.flat import flat_stages
 from ...core.stages.trim import Trim
 from ...core.units import show_time, show_value
 from ...store.state import State

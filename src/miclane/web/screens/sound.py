@@ -9,8 +9,8 @@ from fastapi import Request
 from fastapi.responses import JSONResponse, Response, StreamingResponse
 
 from ...core.errors import CancelledError, MicLaneError
-from ...core.mix.document import flat_stages
 from ...core.mix.paths import find_path
+from ...core.stages.flat import flat_stages
 from ...studio.figures import figures, loudness, match_db
 from ...studio.graphs import Hear, SongVariant, Variant
 from ...studio.listening import song_pieces
