@@ -71,7 +71,7 @@ function told(m) {
     const start = began.get(m.version);
     if (start !== undefined) {
       began.delete(m.version);
-      const ms = performance.now() - start.began;
+      const ms = m.when + 1 - performance.timeOrigin - start.began; // till it was faded to; whole ms are counted there
       say("heard", { version: m.version, ms, ...start.parts });
       (window.miclane.heard ??= []).push({ version: m.version, ms, ...start.parts });
     }

@@ -166,7 +166,7 @@ class Player extends AudioWorkletProcessor {
     if (this.whole(wanted)) pair.takes = pair.takes.filter((t) => t.version >= wanted.version);
     if (this.told !== wanted.version) {
       this.told = wanted.version;
-      this.port.postMessage({ type: "heard", version: wanted.version, at: Date.now() });
+      this.port.postMessage({ type: "heard", version: wanted.version, when: Date.now() });
     }
   }
 
