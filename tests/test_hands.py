@@ -9,7 +9,8 @@ from fastapi import FastAPI
 from starlette.testclient import TestClient
 
 from miclane.studio.order import URGENCY, Urgency
-from miclane.web.hands import Router, measuring
+from miclane.web.hands import Handed, Router, measuring
+from miclane.web.screens import found
 
 
 @pytest.fixture
@@ -31,7 +32,7 @@ def asked() -> Any:
         return told()
 
     app = FastAPI()
-    app.include_router(router)
+    app.router.routes.extend(router.routes)
 
     async def ranked(scope: Any, receive: Any, send: Any) -> None:
         said = dict(scope.get("headers", [])).get(b"urgency")
@@ -57,3 +58,30 @@ def test_what_is_looked_at_works_in_threads_that_give_way(asked: Any, urgency: U
 def test_long_measurements_have_threads_of_their_own(asked: Any) -> None:
     name, nice, _ = asked("/long", Urgency.CHANGE)
     assert (name, nice) == ("long", 10)
+
+
+def test_what_a_route_takes_is_found_out_when_it_is_asked() -> None:
+    router = Router()
+
+    @router.get("/double/{number}")
+    def double(number: int, times: int = 2) -> dict[str, int]:
+        return {"got": number * times}
+
+    route = router.routes[0]
+    assert isinstance(route, Handed)
+    assert not hasattr(route, "dependant")
+    app = FastAPI()
+    app.router.routes.append(route)
+    web = TestClient(app)
+    assert web.get("/double/4?times=3").json() == {"got": 12}
+    assert [p.name for p in route.dependant.query_params] == ["times"]
+    assert web.get("/double/four").status_code == 422
+    assert (web.post("/double/4").status_code, web.head("/double/4").status_code) == (405, 405)
+
+
+def test_every_route_of_the_application_can_be_worked_out() -> None:
+    routes = [r for screen in found() for r in screen.router.routes if isinstance(r, Handed)]
+    assert len(routes) > 100
+    for route in routes:
+        route.work_out()
+        assert {p.name for p in route.dependant.path_params} <= set(route.param_convertors), route.path

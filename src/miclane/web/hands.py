@@ -11,6 +11,8 @@ from typing import Any
 from fastapi import APIRouter
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
+from starlette.routing import Route
+from starlette.types import Receive, Scope, Send
 
 from ..core.engine.giving_way import give_way
 from ..studio.order import STAND_ASIDE, URGENCY, Urgency
@@ -20,16 +22,32 @@ _LONG = ThreadPoolExecutor(2, "long", give_way)
 _BESIDE = ThreadPoolExecutor(1, "beside", give_way)
 
 
-class _Handed(APIRoute):
+class Handed(APIRoute):
+    """A route that is worked out when it is asked for: what each takes from a request is four milliseconds of work,
+    there are more than a hundred, and the first page waits for two of them."""
+
     def __init__(self, path: str, endpoint: Callable[..., Any], **more: Any) -> None:
-        super().__init__(path, endpoint if inspect.iscoroutinefunction(endpoint) else _handed(endpoint), **more)
+        endpoint = endpoint if inspect.iscoroutinefunction(endpoint) else _handed(endpoint)
+        methods = list(more.get("methods") or ["GET"])
+        Route.__init__(self, path, endpoint, methods=methods)
+        self.methods = set(methods)
+        self.app = self._asked
+        self._more = more
+
+    async def _asked(self, scope: Scope, receive: Receive, send: Send) -> None:
+        self.work_out()
+        await self.app(scope, receive, send)
+
+    def work_out(self) -> None:
+        """Find out what it takes from a request; an error of whoever wrote it where that cannot be told."""
+        super().__init__(self.path, self.endpoint, **self._more)
 
 
 class Router(APIRouter):
     """Routes whose work gives way where it was wished for with little urgency."""
 
     def __init__(self) -> None:
-        super().__init__(route_class=_Handed)
+        super().__init__(route_class=Handed)
 
 
 def measuring(handler: Callable[..., Any]) -> Callable[..., Any]:
