@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 from .core.engine.giving_way import Cancel
 from .core.errors import CancelledError
+from .logs import log
 
 
 class Background:
@@ -40,6 +41,4 @@ class Background:
             return
         except RuntimeError:
             if not self.stopping.is_set():
-                import structlog
-
-                structlog.get_logger().exception("background work failed")
+                log.exception("background work failed")

@@ -11,6 +11,7 @@ from typing import Annotated, Literal, NoReturn
 import typer
 
 from .core.errors import MicLaneError
+from .logs import log
 from .memory import keep_memory_together, search_seldom
 from .options import Data, default_data
 from .serving import warm_first
@@ -216,6 +217,10 @@ def begin(context: typer.Context) -> None:
     """Mixing vocals: real processing, measured."""
     if context.invoked_subcommand in _ALONE:
         return
+    log.set_up(_warnings_only)
+
+
+def _warnings_only() -> None:
     import structlog
 
     structlog.configure(

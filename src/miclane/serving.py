@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from .core.errors import MicLaneError, UnusableDataError
+from .logs import log
 from .memory import forget_what_stays, give_back_memory, keep_memory_together, search_as_usual
 from .options import Data, default_data
 
@@ -138,10 +139,8 @@ def _run(
         typer.echo("It can be reached from other machines, and asks for its password.")
     typer.echo(f"Data in {data}; Ctrl+C stops.")
     sys.stdout.flush()
-    import structlog  # a tenth of a second, which commands that log nothing need not wait for
-
-    structlog.get_logger().info("start", host=host, port=port)
     background = Background(studio.stopping)
+    background.later(0.3, lambda: log.info("start", host=host, port=port))
     background.later(0.4, lambda: warm_up(lambda *_: _between(studio)))  # after the first page, which matters more
     background.later(5.0, forget_what_stays)
     background.later(20.0, lambda: tidy(studio))
@@ -156,7 +155,7 @@ def _run(
         studio.stop()
         background.close()  # before what it works on is
         close_app(application)
-        structlog.get_logger().info("stop")
+        log.info("stop")
 
 
 def _between(studio: Any) -> None:

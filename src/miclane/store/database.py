@@ -8,15 +8,14 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-import structlog
 from sqlalchemy import Connection, Engine, create_engine, event, inspect, text
 from sqlalchemy.exc import DatabaseError, OperationalError
 from sqlalchemy.orm import Session as Db
 
 from ..core.errors import DamagedDataError, UnusableDataError
+from ..logs import log
 from .folder import prepare_folder
 
-log = structlog.get_logger()
 HEAD = "0004"
 KNOWN = ("0001", "0002", "0003", "0004")
 KEPT_BACKUPS = 7

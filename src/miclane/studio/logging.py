@@ -3,16 +3,16 @@
 import logging
 import logging.handlers
 import sys
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-import structlog
+from ..logs import log
+
+if TYPE_CHECKING:
+    from structlog.types import EventDict, Processor
 
 _BYTES, _FILES = 1_000_000, 5
-_SHARED: list[structlog.types.Processor] = [
-    structlog.contextvars.merge_contextvars,
-    structlog.processors.add_log_level,
-    structlog.processors.TimeStamper("iso", utc=True),
-]
 
 
 def begin_logging(data: Path, terminal: bool = True) -> None:
@@ -22,13 +22,9 @@ def begin_logging(data: Path, terminal: bool = True) -> None:
     file = logging.handlers.RotatingFileHandler(
         folder / "miclane.log", maxBytes=_BYTES, backupCount=_FILES, encoding="utf-8"
     )
-    file.setFormatter(_formatter(structlog.processors.JSONRenderer(ensure_ascii=False), traceback=True))
-    handlers: list[logging.Handler] = [file]
-    if terminal:
-        brief = logging.StreamHandler(sys.stderr)
-        brief.setLevel(logging.WARNING)
-        brief.setFormatter(_formatter(_one_line))
-        handlers.append(brief)
+    brief = logging.StreamHandler(sys.stderr)
+    brief.setLevel(logging.WARNING)
+    handlers: list[logging.Handler] = [file, brief] if terminal else [file]
     root = logging.getLogger("miclane")
     for old in list(root.handlers):
         root.removeHandler(old)
@@ -37,20 +33,35 @@ def begin_logging(data: Path, terminal: bool = True) -> None:
     root.propagate = False
     for handler in handlers:
         root.addHandler(handler)
+    log.set_up(partial(_configure, file, brief))
+
+
+def _configure(file: logging.Handler, brief: logging.Handler) -> None:
+    import structlog
+    from structlog.stdlib import ProcessorFormatter
+
+    shared: list[Processor] = [
+        structlog.contextvars.merge_contextvars,
+        structlog.processors.add_log_level,
+        structlog.processors.TimeStamper("iso", utc=True),
+    ]
+
+    def formatter(*last: "Processor") -> logging.Formatter:
+        return ProcessorFormatter(
+            processors=[ProcessorFormatter.remove_processors_meta, *last], foreign_pre_chain=shared
+        )
+
+    as_json = structlog.processors.JSONRenderer(ensure_ascii=False)
+    file.setFormatter(formatter(structlog.processors.format_exc_info, as_json))
+    brief.setFormatter(formatter(_one_line))
     structlog.configure(
-        processors=[*_SHARED, structlog.stdlib.ProcessorFormatter.wrap_for_formatter],
+        processors=[*shared, ProcessorFormatter.wrap_for_formatter],
         logger_factory=lambda *_: logging.getLogger("miclane"),
         wrapper_class=structlog.stdlib.BoundLogger,
         cache_logger_on_first_use=False,
     )
 
 
-def _formatter(renderer: structlog.types.Processor, traceback: bool = False) -> logging.Formatter:
-    steps: list[structlog.types.Processor] = [structlog.stdlib.ProcessorFormatter.remove_processors_meta]
-    steps += [structlog.processors.format_exc_info] if traceback else []
-    return structlog.stdlib.ProcessorFormatter(processors=[*steps, renderer], foreign_pre_chain=_SHARED)
-
-
-def _one_line(_: object, __: str, event: structlog.types.EventDict) -> str:
+def _one_line(_: object, __: str, event: "EventDict") -> str:
     more = " ".join(f"{k}={v}" for k, v in event.items() if k not in ("event", "level", "timestamp", "exc_info"))
     return f"miclane: {event['level']}: {event['event']} {more}".rstrip()

@@ -9,7 +9,6 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-import structlog
 from sqlalchemy import delete, select
 
 from ..core.cues import phrases_of
@@ -18,13 +17,13 @@ from ..core.errors import CancelledError, MicLaneError, UnknownPlaceError
 from ..core.mix.edits import new_id
 from ..core.print_targets import find_target, left_out
 from ..core.printing import PrintRequest, peaks_dbfs, print_session, sounds_of
+from ..logs import log
 from ..store.state import State
 from ..store.tables import PrintRow
 from .recent import Recent
 from .report import report_of
 from .studio import Studio
 
-log = structlog.get_logger()
 TOLD_EVERY_S = 0.3
 STOPPED = "Mic Lane was stopped before it was done; print it again"
 FAULT = "failed by a fault of Mic Lane's own, which the log tells of; nothing was kept"

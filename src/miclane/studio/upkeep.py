@@ -11,19 +11,18 @@ from datetime import UTC, datetime, timedelta
 from functools import partial
 from pathlib import Path
 
-import structlog
 from sqlalchemy import delete, select
 
 from ..core import audio
 from ..core.errors import MicLaneError, UnusableDataError
 from ..core.mix.chain import read_session
 from ..core.mix.document import sounds_of
+from ..logs import log
 from ..store.database import Database
 from ..store.sessions import Unreadable
 from ..store.tables import ChainRow, PrintRow, SessionRow, SnapshotRow, SoundRow, StepRow
 from .studio import Studio
 
-log = structlog.get_logger()
 BIN_DAYS = 30
 _RESTS_S = 3600.0  # what is younger may belong to an import under way
 

@@ -3,15 +3,14 @@
 import re
 import time
 
-import structlog
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import JSONResponse, PlainTextResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from ..core.errors import UnusableDataError
+from ..logs import log
 from ..store.files import FULL
 
-log = structlog.get_logger()
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; "
     "connect-src 'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"

@@ -17,17 +17,16 @@ from functools import partial
 from typing import Any, Literal
 from urllib.parse import unquote
 
-import structlog
 from fastapi import WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, Field, ValidationError
 
 from ...core.engine.giving_way import PAUSE, Cancel, Gate
 from ...core.errors import MicLaneError
+from ...logs import log
 from ...studio.order import STAND_ASIDE, URGENCY, WANTED, Order, Urgency, Wish
 from ..hands import Router
 
 router = Router()
-log = structlog.get_logger()
 CLOSE_S = 2.0
 PAUSE_S = 0.1  # at the most, for what goes first may wait for what pauses
 MOST_WAITING = 400  # of one window
