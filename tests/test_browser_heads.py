@@ -73,3 +73,24 @@ def test_a_row_that_is_laid_out_alone_is_as_wide_as_what_is_in_it(at, page: Page
         wide = page.locator(".rule-box .row").evaluate_all("(all) => all.map((e) => e.scrollWidth - e.clientWidth)")
         assert len(wide) > 3
         assert max(wide) <= 1
+
+
+PAINTED = """() => Object.fromEntries(["#top", "#page", ".side", "#strip", "#body", "#foot"].map((part) => {
+  const found = document.querySelector(part);
+  return [part, found ? getComputedStyle(found).isolation : "isolate"];
+}))"""
+
+
+@pytest.mark.parametrize("screen", [f"{LANE}?stage=peaks", "/s/salt-ferry/space", "/s/salt-ferry/fit"])
+def test_each_region_is_painted_by_itself_and_what_is_laid_over_it_is_seen(at, page: Page, screen: str) -> None:
+    page = at(screen)
+    assert set(page.evaluate(PAINTED).values()) == {"isolate"}
+    page.locator("#leave-out").click()  # the menu opens upwards, over the body
+    menu = page.locator(".menu")
+    expect(menu).to_be_visible()
+    box = menu.bounding_box()
+    assert box is not None
+    over = page.evaluate(
+        "([x, y]) => document.elementFromPoint(x, y).closest('.menu') !== null", [box["x"] + 20, box["y"] + 12]
+    )
+    assert over
