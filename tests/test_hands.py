@@ -69,7 +69,7 @@ def test_what_a_route_takes_is_found_out_when_it_is_asked() -> None:
 
     route = router.routes[0]
     assert isinstance(route, Handed)
-    assert not hasattr(route, "dependant")
+    assert "dependant" not in vars(route)
     app = FastAPI()
     app.router.routes.append(route)
     web = TestClient(app)
@@ -77,6 +77,14 @@ def test_what_a_route_takes_is_found_out_when_it_is_asked() -> None:
     assert [p.name for p in route.dependant.query_params] == ["times"]
     assert web.get("/double/four").status_code == 422
     assert (web.post("/double/4").status_code, web.head("/double/4").status_code) == (405, 405)
+
+
+def test_whoever_wants_to_know_of_a_route_is_told() -> None:
+    router = Router()
+    router.get("/plain/{number}")(lambda number: number)
+    assert [p.name for p in router.routes[0].dependant.path_params] == ["number"]
+    with pytest.raises(AttributeError):
+        router.routes[0].whatever  # noqa: B018
 
 
 def test_every_route_of_the_application_can_be_worked_out() -> None:

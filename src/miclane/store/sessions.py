@@ -265,6 +265,7 @@ class SessionStore(Steps):
             row.deleted = deleted
             db.commit()
         self._held.pop(identifier, None)
+        self._last.pop(identifier, None)
 
     def _row(self, db: Db, identifier: str) -> SessionRow:
         row = db.get(SessionRow, identifier)

@@ -59,7 +59,7 @@ def document_of(session: Session) -> str:
     return f"{rest[:-1]},{','.join(written)}}}"
 
 
-@once_each(512)
+@once_each(256)  # of the largest session (192) all; some 50 KB each
 def _member(member: Lane | Return | Bus) -> str:
     return member.model_dump_json()
 

@@ -34,6 +34,12 @@ class Handed(APIRoute):
         self.app = self._asked
         self._more = more
 
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("__") or "dependant" in vars(self):
+            raise AttributeError(name)
+        self.work_out()
+        return getattr(self, name)
+
     async def _asked(self, scope: Scope, receive: Receive, send: Send) -> None:
         self.work_out()
         await self.app(scope, receive, send)
