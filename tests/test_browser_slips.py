@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 
 from browsing import (
     LANE,
@@ -25,6 +25,7 @@ from browsing import (
     wire_of,
 )
 from conftest import RATE, noise
+from miclane.core.mix.edits import Set
 
 pytestmark = pytest.mark.browser
 SESSION = "/s/salt-ferry"
@@ -130,6 +131,36 @@ def test_of_two_changes_at_once_neither_loses_the_stage_nor_the_focus(at, page, 
     expect(page.locator(".station[aria-current]")).to_have_attribute("data-stage", "justnow")
     page.wait_for_timeout(600)
     expect(page.locator('.station[data-stage="ceiling"]')).to_be_focused()  # where the hand was: nothing was pressed
+
+
+def press_while_it_is_drawn_anew(page: Page, demo, button: Locator, slip_px: int = 0) -> None:
+    """Press a button, have the page drawn anew by another window, and let go."""
+    box = button.bounding_box()
+    assert box is not None
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    there = button.element_handle()
+    lane = session_of(demo).lanes[-1]
+    demo.studio.sessions.edit("salt-ferry", [Set(path=f"lanes/{lane.id}/name", value=f"{lane.name}!")])
+    eventually(page, lambda: not there.evaluate("(e) => e.isConnected"))
+    if slip_px:
+        page.mouse.move(x, y + slip_px)
+    page.mouse.up()
+
+
+def test_a_press_counts_where_the_page_is_drawn_anew_before_it_is_let_go_of(at, page: Page, demo) -> None:
+    page = at(SESSION)
+    returns = [r.id for r in session_of(demo).returns]
+    press_while_it_is_drawn_anew(page, demo, page.get_by_role("button", name="Copy Plate"))
+    eventually(page, lambda: len(session_of(demo).returns) == len(returns) + 1)
+    all_kept(page)
+    page.wait_for_timeout(400)
+    assert len(session_of(demo).returns) == len(returns) + 1  # and counts once
+    before = session_of(demo).returns
+    press_while_it_is_drawn_anew(page, demo, page.get_by_role("button", name="Delete Plate", exact=True), slip_px=400)
+    page.wait_for_timeout(400)
+    assert session_of(demo).returns == before  # let go of elsewhere, it is no press
 
 
 def test_a_place_to_insert_is_wide_enough_on_a_long_chain(at, demo) -> None:

@@ -92,10 +92,37 @@ export function typingOf(box) {
 /** The same control as it is drawn now, where the one that a hand took hold of has been drawn anew since. @template {Element} T @param {T} element @returns {T} */
 export const live = (element) => (element.isConnected ? element : (again(element, true) && $(again(element, true))) || element);
 
-/** @type {{ pointer: number, on: Element } | null} */
-let holding = null; // the pointer that is down, and on what
-document.addEventListener("pointerdown", (event) => (holding = { pointer: event.pointerId, on: /** @type {Element} */ (event.target) }), true);
-for (const end of ["pointerup", "pointercancel"]) document.addEventListener(end, () => (holding = null), true);
+/** @type {{ pointer: number, on: Element, x: number, y: number } | null} */
+let holding = null; // the pointer that is down, on what, and where
+document.addEventListener(
+  "pointerdown",
+  (event) => (holding = { pointer: event.pointerId, on: /** @type {Element} */ (event.target), x: event.clientX, y: event.clientY }),
+  true,
+);
+document.addEventListener("pointercancel", () => (holding = null), true);
+document.addEventListener(
+  "pointerup",
+  (event) => {
+    const press = holding;
+    holding = null;
+    if (press && event.button === 0 && !press.on.isConnected && Math.hypot(event.clientX - press.x, event.clientY - press.y) < SLIP_PX) {
+      pressedAnew(press.on, document.elementFromPoint(event.clientX, event.clientY));
+    }
+  },
+  true,
+);
+
+const PRESSED = "button, a[href], summary, [role=radio]";
+const SLIP_PX = 4; // so far a pointer may slip while it presses
+
+/** A press on what is drawn anew before it is let go of counts: no click comes of it by itself. @param {Element} gone @param {Element | null} under */
+function pressedAnew(gone, under) {
+  const was = gone.closest(PRESSED);
+  const now = /** @type {HTMLElement | null | undefined} */ (under?.closest(PRESSED));
+  if (was && now && was.tagName === now.tagName && known(was) === known(now)) now.click();
+}
+/** @param {Element} control */
+const known = (control) => again(control, true) || `${control.getAttribute("aria-label")} ${control.textContent}`;
 
 /** Where what had the pointer is gone the page has it, so that it is heard where it is let go of, outside the window too. */
 export function holdOn() {
