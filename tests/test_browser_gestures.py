@@ -43,7 +43,7 @@ FELL = "the focus fell to the page"
 def pressed(page: Page, role: str) -> None:
     """What has the focus, by its key."""
     if role in ("slider", "combobox"):
-        page.keyboard.press("ArrowRight" if role == "slider" else "ArrowDown")
+        page.keyboard.press("ArrowRight" if role == "slider" else to_another(page))
     elif role in ("checkbox",):
         page.keyboard.press("Space")
     elif role == "textbox":
@@ -52,6 +52,14 @@ def pressed(page: Page, role: str) -> None:
         page.keyboard.down("Enter")
         page.wait_for_timeout(30)
         page.keyboard.up("Enter")
+
+
+def to_another(page: Page) -> str:
+    """The arrow that chooses otherwise in the list that has the focus: at its end there is nothing below."""
+    last = page.evaluate(
+        "(({ selectedIndex, options }) => selectedIndex === options.length - 1)(document.activeElement)"
+    )
+    return "ArrowUp" if last else "ArrowDown"
 
 
 def typed(page: Page) -> None:
@@ -77,7 +85,7 @@ def clicked(page: Page, role: str, place: list[float]) -> None:
     page.mouse.move(*place)
     if role == "combobox":
         page.mouse.click(*place)
-        page.keyboard.press("ArrowDown")
+        page.keyboard.press(to_another(page))
         page.keyboard.press("Enter")
         return
     page.mouse.down()
