@@ -38,9 +38,10 @@ async function begin(pressed, into = "", name = "") {
   const still = hand();
   await settled();
   const answer = await picture(`/s/${state.id}/handles/position?of=${encodeURIComponent($("#handles").dataset.path)}`);
-  over(pressed);
-  if (!answer || !$("#gathering")) return;
-  sessionStorage.setItem(key(), JSON.stringify({ ...(await answer.json()), into, name }));
+  const from = await answer?.json();
+  over(pressed); // from here on in one go: the focus goes to the name before anything else can be pressed
+  if (!from || !$("#gathering")) return;
+  sessionStorage.setItem(key(), JSON.stringify({ ...from, into, name }));
   $("#gathering").reset();
   showGathering();
   if (!into && still()) $("#gathering [name=name]").focus();
