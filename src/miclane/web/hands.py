@@ -35,7 +35,7 @@ class Handed(APIRoute):
         self._more = more
 
     def __getattr__(self, name: str) -> Any:
-        if name.startswith("__") or "dependant" in vars(self):
+        if name.startswith("__") or "_more" not in vars(self) or "dependant" in vars(self):
             raise AttributeError(name)
         self.work_out()
         return getattr(self, name)

@@ -12,22 +12,22 @@ def flat_stages(stages: tuple[Stage, ...]) -> tuple[Stage, ...]:
 
 
 @once_each(2048)
-def files_of(stages: tuple[Stage, ...]) -> list[tuple[str, str]]:
+def files_of(stages: tuple[Stage, ...]) -> tuple[tuple[str, str], ...]:
     """Content hashes of the files that stages need, each with the label of its stage."""
-    return [(digest, s.label) for s in flat_stages(stages) for digest in s.sounds()]
+    return tuple((digest, s.label) for s in flat_stages(stages) for digest in s.sounds())
 
 
 @once_each(2048)
-def branches_of(stages: tuple[Stage, ...]) -> list[Branch]:
+def branches_of(stages: tuple[Stage, ...]) -> tuple[Branch, ...]:
     """All parallel branches of a path."""
-    return [branch for s in stages for branch in s.forks()]
+    return tuple(branch for s in stages for branch in s.forks())
 
 
 @once_each(2048)
-def treated_keys(stages: tuple[Stage, ...]) -> list[Key]:
+def treated_keys(stages: tuple[Stage, ...]) -> tuple[Key, ...]:
     """What stages that are on listen to, but for raw takes."""
     heard = [key for s in flat_stages(stages) if s.on for key in (s.listens(), *s.listens_also())]
-    return [key for key in heard if key is not None and key.tap != "raw"]
+    return tuple(key for key in heard if key is not None and key.tap != "raw")
 
 
 @once_each(2048)

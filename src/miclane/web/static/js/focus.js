@@ -105,7 +105,8 @@ document.addEventListener(
   (event) => {
     const press = holding;
     holding = null;
-    if (press && event.button === 0 && !press.on.isConnected && Math.hypot(event.clientX - press.x, event.clientY - press.y) < SLIP_PX) {
+    const mouse = event.pointerType === "mouse" && event.button === 0; // of a finger a click comes that finds what is there now
+    if (press && mouse && !press.on.isConnected && Math.hypot(event.clientX - press.x, event.clientY - press.y) < SLIP_PX) {
       pressedAnew(press.on, document.elementFromPoint(event.clientX, event.clientY));
     }
   },

@@ -49,7 +49,7 @@ export async function begin() {
 const began = new Map();
 
 function told(m) {
-  if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(m.when - switching.at);
+  if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(performance.now() - since(m.when) - switching.at);
   if (m.type === "position") {
     if (m.playing) player.at = m.at;
     player.starved = m.starved;
@@ -71,7 +71,7 @@ function told(m) {
     const start = began.get(m.version);
     if (start !== undefined) {
       began.delete(m.version);
-      const ms = m.when + 1 - performance.timeOrigin - start.began; // till it was faded to; whole ms are counted there
+      const ms = performance.now() - since(m.when) - start.began; // till it was faded to
       say("heard", { version: m.version, ms, ...start.parts });
       (window.miclane.heard ??= []).push({ version: m.version, ms, ...start.parts });
     }
@@ -294,13 +294,15 @@ export function stop() {
 }
 
 let switching = { name: "", at: 0 };
+/** How many ms ago at least it was `when` on the clock that the worklet has: the day's, in whole ms, which may be set while one works. @param {number} when */
+const since = (when) => Math.max(0, Date.now() - when - 1);
 export function hearVariant(name) {
   if (name !== "band") player.band = null;
   player.variant = name;
   heard = heardAs(name);
   const pressed = player.pressed || performance.now(); // the key itself, where it was one
   player.pressed = 0;
-  switching = { name: heard, at: performance.timeOrigin + pressed }; // on the clock that the worklet has too
+  switching = { name: heard, at: pressed };
   player.node?.port.postMessage({ type: "variant", name: heard });
   if (isSong() && player.playing) keepFlowing();
   say("variant");
