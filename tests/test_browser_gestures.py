@@ -80,11 +80,23 @@ PLACE = """(key) => {
 }"""
 
 
+def standing(page: Page, control: str) -> list[float] | str | None:
+    """Where it can be hit, once it stands still: what comes late may move it."""
+    places: list[list[float] | str | None] = [page.evaluate(PLACE, control)]
+    for _ in range(40):
+        page.wait_for_timeout(20)
+        places.append(page.evaluate(PLACE, control))
+        if places[-1] == places[-2]:
+            break
+    return places[-1]
+
+
 def clicked(page: Page, role: str, place: list[float]) -> None:
     """The same by the mouse: a rule is dragged, a list is chosen from (its own window is the browser's)."""
     page.mouse.move(*place)
     if role == "combobox":
         page.mouse.click(*place)
+        until(page, "document.activeElement.options")  # drawn anew meanwhile it has the focus again a moment later
         page.keyboard.press(to_another(page))
         page.keyboard.press("Enter")
         return
@@ -114,7 +126,7 @@ def walk(page: Page, address: str, by_mouse: bool) -> tuple[int, list[str]]:
         page.evaluate(CONTROLS)
         control = f"{role} {name} {which}"
         if by_mouse:
-            place = page.evaluate(PLACE, control)
+            place = standing(page, control)
             here = place is None or isinstance(place, list)
             if place is None:
                 continue

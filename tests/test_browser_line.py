@@ -255,16 +255,23 @@ def test_what_is_played_next_after_the_end_of_the_loop_is_its_beginning(at, page
     first, last = page.evaluate("[miclane.player.first, miclane.player.last]")
     play(page)
     page.get_by_role("slider", name="Threshold").first.focus()
-    until(page, "miclane.player.at > miclane.player.last - 60000")
-    said.clear()
-    page.keyboard.press("ArrowLeft")
 
     def behind() -> set[tuple[int, int]]:
         found = [w.address for w in said if "/sound?" in w.address and w.message["urgency"] == Urgency.BEHIND]
         ends = [re.search(r"start=(\d+)&stop=(\d+)", a) for a in found]
         return {(int(m[1]), int(m[2])) for m in ends if m}
 
-    eventually(page, lambda: {b for _, b in behind()} >= {last} and {a for a, _ in behind()} >= {first})
+    def joined() -> bool:
+        return {b for _, b in behind()} >= {last} and {a for a, _ in behind()} >= {first}
+
+    for _ in range(12):  # where the machine stood still, the key came after the end: the next time round, then
+        until(page, "miclane.player.at > miclane.player.last - 60000")
+        said.clear()
+        page.keyboard.press("ArrowLeft")
+        until(page, "miclane.player.at < miclane.player.last - 60000")
+        if joined():
+            break
+    assert joined()
     assert all(b - a <= 48000 for a, b in behind())
 
 
