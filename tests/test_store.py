@@ -8,10 +8,10 @@ import pytest
 import soundfile
 
 from conftest import RATE, noise, residue_db
-from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableSoundError
+from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableChainError, UnusableSoundError
 from miclane.core.mix.chain import read_session
 from miclane.core.mix.document import Session
-from miclane.core.mix.edits import Insert, Remove, Set, apply
+from miclane.core.mix.edits import Edit, Insert, Remove, Set, apply, apply_with
 from miclane.store.sessions import SessionStore
 from miclane.store.sounds import PIECE_BYTES
 from miclane.store.writing import document_of
@@ -198,3 +198,43 @@ def test_what_another_program_has_changed_is_seen_at_once_and_built_on(tmp_path:
         assert (here.get("song").version, there.get("song").session.lane("lead").pan) == (version, 0.1 * k)
     for store in (here, there):
         store.database.close()
+
+
+def test_an_edit_of_what_another_program_has_just_made_is_refused_only_where_it_is_gone(tmp_path: Path) -> None:
+    """What is held here is built on without a look; where that is not the newest, nothing of it is written or said."""
+    here, there = Studio(tmp_path).sessions, Studio(tmp_path).sessions
+    here.create(small(), "song")
+    there.edit("song", [Insert(path="lanes/lead/stages", index=0, value={"kind": "trim", "id": "new"})], token="once")
+    here.edit("song", [Set(path="lanes/lead/stages/new/gain_db", value=-2.0)])
+    again = Insert(path="lanes/lead/stages", index=0, value={"kind": "trim", "id": "new"})
+    assert here.edit("song", [again], token="once").version == here.get("song").version, "made already"
+    assert [s.id for s in there.get("song").session.lane("lead").stages].count("new") == 1
+    there.edit("song", [Remove(path="lanes/lead/stages/new")])
+    with pytest.raises(UnknownPlaceError, match="new"):
+        here.edit("song", [Set(path="lanes/lead/stages/new/gain_db", value=-3.0)])
+    there.remove("song")
+    with pytest.raises(UnknownPlaceError, match="no session"):
+        here.edit("song", [Set(path="lanes/lead/pan", value=0.1)])
+    for store in (here, there):
+        store.database.close()
+
+
+def test_what_is_asked_for_is_to_blame_before_what_follows_from_it() -> None:
+    session = small()
+    twin: list[Edit] = [Insert(path="lanes", index=0, value=session.lanes[0].model_dump())]
+
+    def fails(after: Session, made: list[Edit]) -> list[Edit]:
+        raise RuntimeError(f"{len(after.lanes)} lanes")
+
+    with pytest.raises(UnusableChainError, match="two things are called lane"):
+        apply_with(session, twin, fails)
+    with pytest.raises(UnusableChainError, match="two things are called lane"):
+        apply_with(session, twin, lambda after, made: [Set(path="lanes/lead/pan", value=0.1)])
+    louder: list[Edit] = [Set(path="lanes/lead/fader_db", value=1.0)]
+    with pytest.raises(RuntimeError, match=f"{len(session.lanes)} lanes"):
+        apply_with(session, louder, fails)
+    with pytest.raises(UnusableChainError, match="pan"):
+        apply_with(session, louder, lambda after, made: [Set(path="lanes/lead/pan", value=7.0)])
+    done = apply_with(session, louder, lambda after, made: [Set(path="lanes/lead/pan", value=0.1)])
+    assert [e.path for e in done.made] == ["lanes/lead/fader_db", "lanes/lead/pan"]
+    assert apply(done.session, done.inverses).session == session

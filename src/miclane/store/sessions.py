@@ -4,7 +4,9 @@ import json
 import threading
 from collections import defaultdict
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
+from functools import partial
 
 from sqlalchemy import Connection, func, select
 from sqlalchemy.orm import Session as Db
@@ -12,14 +14,14 @@ from sqlalchemy.orm import Session as Db
 from ..core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnreadableError
 from ..core.mix.chain import read_session
 from ..core.mix.document import Session
-from ..core.mix.edits import Applied, Edit, Set, apply, new_id, touches
+from ..core.mix.edits import Applied, Edit, Set, apply, apply_with, new_id
 from ..core.mix.labels import describe_edits
 from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND
 from .database import Database
 from .history import LastStep, one_step
 from .state import State
 from .steps import TRIES, Steps
-from .tables import ChangeRow, SessionRow, StepRow, now
+from .tables import SessionRow, StepRow, now
 from .writing import (
     AGAIN,
     LAST,
@@ -30,6 +32,7 @@ from .writing import (
     document_of,
     forget_after,
     read_edits,
+    refuse_clash,
     write_next,
 )
 
@@ -51,7 +54,7 @@ class SessionStore(Steps):
     def __init__(
         self,
         database: Database,
-        follows: Callable[[Session, list[Edit], str], list[Edit]] | None = None,
+        follows: Callable[..., list[Edit]] | None = None,
         upgraded: Callable[[Session], list[Edit]] | None = None,
     ) -> None:
         """`follows(session, edits, gesture)` gives what must be set because of edits; it is part of their step.
@@ -160,20 +163,26 @@ class SessionStore(Steps):
         with the same `gesture` make one step. Edits with a `token` that was taken already are not made again. `label`
         is what the step is called; not to `follow`, nothing but the edits is set.
         """
+
+        def kept(state: State) -> State | None:
+            if base is not None and base < state.version:
+                with self.database.reading() as db:
+                    refuse_clash(db, identifier, edits, base, state.version)
+            done = apply_with(state.session, edits, following)
+            return self._keep(state, done, edits, gesture, token, label)
+
+        following = partial(self.follows, gesture=gesture) if follow and self.follows else None
         with self._locks[identifier]:
+            held = self._held.get(identifier)
+            with suppress(MicLaneError):  # where it is not the newest, nothing is written, and it is looked for
+                if held is not None and (after := kept(held)) is not None:
+                    return after
             for _ in range(TRIES):
                 state, made = self._newest(identifier, token)
                 if made:
                     return state
-                if base is not None and base < state.version:
-                    self._refuse_clash(state, edits, base)
-                done = apply(state.session, edits)
-                if follow and self.follows and (more := self.follows(done.session, done.made, gesture)):
-                    then = apply(done.session, more)
-                    done = Applied(then.session, done.made + then.made, then.inverses + done.inverses)
-                kept = self._keep(state, done, edits, gesture, token, label)
-                if kept is not None:
-                    return kept
+                if (after := kept(state)) is not None:
+                    return after
         raise ConflictError("this session is being changed from elsewhere all the time; try again")
 
     def settle(self, identifier: str, gesture: str, resting: Callable[[Session], list[Edit]]) -> State:
@@ -272,17 +281,6 @@ class SessionStore(Steps):
         if row is None or row.deleted:
             raise UnknownPlaceError(f"there is no session “{identifier}”")
         return row
-
-    def _refuse_clash(self, state: State, edits: list[Edit], base: int) -> None:
-        words = "this was changed in another window meanwhile; what you see now is the newest state"
-        with self.database.reading() as db:
-            query = select(ChangeRow).where(ChangeRow.session_id == state.id, ChangeRow.version > base)
-            since = list(db.scalars(query))
-        if len(since) < state.version - max(base, 1):
-            raise ConflictError(words)  # what it was made against is too long ago to tell
-        for change in since:
-            if touches(read_edits(change.edits, change.document_version), edits):
-                raise ConflictError(words)
 
     def _ahead(self, db: Db, row: SessionRow) -> int:
         query = select(func.count()).where(StepRow.session_id == row.id, StepRow.position > row.position)

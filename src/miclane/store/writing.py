@@ -2,15 +2,15 @@
 
 import json
 
-from sqlalchemy import Connection, bindparam, delete, insert, select, update
+from sqlalchemy import Connection, bindparam, delete, exists, insert, select, update
 from sqlalchemy.orm import Session as Db
 
-from ..core.errors import UnusableChainError
+from ..core.errors import ConflictError, UnusableChainError
 from ..core.mix.document import Bus, Lane, Return, Session, sounds_of
-from ..core.mix.edits import EDITS, Edit
+from ..core.mix.edits import EDITS, Edit, touches
 from ..core.mix.upgrades import upgrade_edits
 from ..core.same import once_each
-from .tables import CHANGES, SESSIONS, SOUNDS, STEPS, now
+from .tables import CHANGES, SESSIONS, SOUNDS, STEPS, ChangeRow, now
 
 KEPT_CHANGES = 200  # an edit made against a state older than that may be refused
 _SWEEP_EVERY = 16
@@ -19,7 +19,7 @@ _TAKEN = CHANGES.c.session_id == SESSIONS.c.id, CHANGES.c.token == bindparam("as
 # made once: an edit waits for each of these. The version, and which one an edit with this token has made
 NEWEST = select(SESSIONS.c.version, select(CHANGES.c.version).where(*_TAKEN).limit(1).scalar_subquery().label("made"))
 NEWEST = NEWEST.where(*_PRESENT)
-_NEXT = update(SESSIONS).where(*_PRESENT, SESSIONS.c.version == bindparam("at"))
+_NEXT = update(SESSIONS).where(*_PRESENT, SESSIONS.c.version == bindparam("at"), ~exists().where(*_TAKEN))
 _STEP = STEPS.c.session_id == bindparam("session"), STEPS.c.position == bindparam("at")
 NEW_STEP, _CHANGE = insert(STEPS), insert(CHANGES)
 LAST, AGAIN = select(STEPS).where(*_STEP), update(STEPS).where(*_STEP)
@@ -35,12 +35,13 @@ def write_next(
     asked: list[Edit],
     token: str = "",
 ) -> str:
-    """Make `after` what comes next after a version; the time, or nothing where that is no longer the newest.
+    """Make `after` what comes next after a version; the time, or nothing where that is no longer the newest, or edits
+    with this token have been made.
 
     Only what was `asked` for can clash with an edit from another window; what followed from it cannot.
     """
     values = {"document": document_of(after), "name": after.name, "updated": now(), "position": position}
-    where = {"session": identifier, "at": version}
+    where = {"session": identifier, "at": version, "as_token": token or None}
     if not db.execute(_NEXT, {**where, **values, "version": version + 1}).rowcount:  # type: ignore[attr-defined]
         return ""
     change = {"session_id": identifier, "version": version + 1, "edits": as_json(asked), "token": token}
@@ -72,6 +73,18 @@ def check_sounds(db: Db | Connection, after: Session, before: Session | None) ->
             raise UnusableChainError(
                 f"{who} needs the sound {digest[:12]}…, which is not in the store; import it first"
             )
+
+
+def refuse_clash(db: Db, identifier: str, edits: list[Edit], base: int, newest: int) -> None:
+    """ConflictError where edits made against version `base` touch what has changed since."""
+    words = "this was changed in another window meanwhile; what you see now is the newest state"
+    query = select(ChangeRow).where(ChangeRow.session_id == identifier, ChangeRow.version > base)
+    since = list(db.scalars(query))
+    if len(since) < newest - max(base, 1):
+        raise ConflictError(words)  # what it was made against is too long ago to tell
+    for change in since:
+        if touches(read_edits(change.edits, change.document_version), edits):
+            raise ConflictError(words)
 
 
 def forget_after(db: Db | Connection, identifier: str, position: int) -> None:

@@ -6,6 +6,7 @@ number where they have none.
 
 import copy
 import secrets
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
@@ -78,6 +79,21 @@ def apply(session: Session, edits: list[Edit]) -> Applied:
     """
     done = tried(session, edits)
     return Applied(validated(done.session, session), done.made, done.inverses)
+
+
+def apply_with(
+    session: Session, edits: list[Edit], follows: Callable[[Session, list[Edit]], list[Edit]] | None
+) -> Applied:
+    """As `apply`, with what `follows(session after edits, edits)` says after them; validated once, after all of it."""
+    done = tried(session, edits)
+    try:
+        more = follows(done.session, done.made) if follows is not None else []
+        then = tried(done.session, more)
+        after = validated(then.session, session)
+    except Exception:
+        validated(done.session, session)  # where what was asked for is to blame, that is what is said
+        raise
+    return Applied(after, done.made + then.made, then.inverses + done.inverses)
 
 
 def tried(session: Session, edits: list[Edit]) -> Applied:
