@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from bench.fuzz import chain
 
-from conftest import RATE, db, noise, one_lane
+from conftest import RATE, db, noise, one_lane, residue_db
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.node import BLOCK, Worker
@@ -121,7 +121,7 @@ def test_what_was_run_in_from_nothing_leaves_no_state_of_before_it_was_heard() -
 
 def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
     x = sung(6)
-    (graph, _, session), changed = opened(x), opened(x, Set(path="lanes/lead/stages/opto/ratio", value=3.0))[0]
+    (graph, _, session), changed = opened(x), opened(x, Set(path="lanes/lead/stages/opto/release_ms", value=300.0))[0]
     other = Builder(session, name="another").build()
 
     def twins(graph: Any) -> list[str]:
@@ -138,6 +138,10 @@ def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
         (
             {"kind": "tame", "line_db": 6.0},
             (("line_db", 1.0, True), ("max_cut_db", 3.0, True), ("attack_ms", 300.0, False)),
+        ),
+        (
+            {"kind": "compressor", "threshold_db": -30},
+            (("mix", 0.3, True), ("makeup_db", 6.0, True), ("release_ms", 300.0, False)),
         ),
         ({"kind": "reverb", "decay_s": 3.0}, (("mix", 0.3, True), ("width", 0.4, True), ("size", 0.9, False))),
         ({"kind": "delay", "time_ms": 400}, (("mix", 0.3, True), ("width", 0.4, True), ("time_ms", 300.0, False))),
@@ -161,6 +165,28 @@ def test_what_does_not_remember_a_setting_goes_on_when_that_is_turned(stage: dic
         heard = np.concatenate(list(flow(other, key, start, 7 * RATE, read, 0, Cancel(), states)), axis=1)
         assert (np.abs(heard - printed).max() < 1e-13) == goes_on
     assert np.abs(printed - x[:, start : 7 * RATE]).max() > 0.01
+
+
+@pytest.mark.parametrize("response", ["clean", "fet", "optical", "variable_mu"])
+@pytest.mark.parametrize(
+    ("name", "value"), [("threshold_db", -30.5), ("ratio", 6.3), ("knee_db", 8.0), ("attack_ms", 8.0), ("mix", 0.7)]
+)
+def test_a_compressor_that_is_turned_goes_on_from_the_gain_it_has(response: str, name: str, value: float) -> None:
+    """What it has held down for longer than a run-in is not let go of first."""
+    x = sung(12)
+    long = {"kind": "compressor", "response": response, "threshold_db": -30, "ratio": 6, "release_ms": 2000}
+    _, read, session = one_lane(x, [{**long, "id": "it"}])
+    turned = apply(session, [Set(path=f"lanes/lead/stages/it/{name}", value=value)]).session
+    before, after = (Builder(each, name="s").build() for each in (session, turned))
+    key, loop, soon = after.places[TREATED], (3 * RATE, 9 * RATE), (5 * RATE + 77, 5 * RATE + 10000)
+    renderer = Renderer(read)
+    renderer.loop(before, before.places[TREATED], *loop)
+    heard = renderer.preview(after, key, *soon, loop)
+    exact = Renderer(read).loop(after, key, *loop).audio[:, soon[0] - loop[0] : soon[1] - loop[0]]
+    unnamed = Builder(turned).build()
+    run_in = Renderer(read).preview(unnamed, unnamed.places[TREATED], *soon, loop)
+    assert residue_db(heard, exact) < -70
+    assert residue_db(run_in, exact) > -40
 
 
 REVERB = {"kind": "reverb", "model": "hall", "decay_s": 2.5}

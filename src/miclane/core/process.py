@@ -7,9 +7,8 @@ import numpy as np
 from .audio import cut_padded
 from .engine.builder import Builder
 from .engine.graph import Graph
-from .engine.node import BLOCK
 from .engine.render import Renderer, SoundReader
-from .engine.stream import stream
+from .engine.stream import CHUNK, stream
 from .measure.makeup import makeup_edits
 from .measure.matching import match_edits
 from .measure.phrases import Span
@@ -186,4 +185,4 @@ def _key_to(stages: list[dict[str, Any]], lane: str) -> None:
 
 def _chunk(session: Session) -> int:
     """Frames in one go: more where few stages share the cache."""
-    return BLOCK if len(session.lane("file").stages) > _FEW else 2 * BLOCK
+    return CHUNK if len(session.lane("file").stages) > _FEW else 2 * CHUNK

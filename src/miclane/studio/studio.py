@@ -79,8 +79,8 @@ class Studio:
         self._paces: dict[str, Pace] = {}
         self.gate = Gate()  # what is heard at once goes first through it
         self._renderers: dict[int, Renderer] = {}
-        self._store = RenderStore(memory_bytes * 5 // 8)  # these three of all rates together
-        self._states, self._budget = States(memory_bytes // 8), Budget(memory_bytes // 4)
+        self._store = RenderStore(memory_bytes * 7 // 12)  # these three of all rates together
+        self._states, self._budget = States(memory_bytes // 6), Budget(memory_bytes // 4)
         graphs = Graphs(24)
         self.graph, self.variant_graph, self.target, self.heard = graphs.of, graphs.variant, graphs.target, graphs.heard
         self.measured: Recent[float] = Recent(1000)

@@ -18,7 +18,7 @@ from .node import BLOCK, Trace, Worker, put_together, run_stage
 from .room import Room
 from .states import States
 
-STEP = 4 * BLOCK  # frames by which a job is behind the one it waits for, at the least
+STEP = 8 * BLOCK  # frames by which a job is behind the one it waits for, at the least
 _LOOK_S = 0.1
 
 

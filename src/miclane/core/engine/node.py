@@ -12,8 +12,8 @@ from ..kernels.traces import trace as take_down
 from ..stages.base import Stage
 from .graph import Node
 
-BLOCK = 16384
-AT_ONCE = 8 * BLOCK  # frames that are run in one go where nothing is taken down on the way
+BLOCK = 8192
+AT_ONCE = 16 * BLOCK  # frames that are run in one go where nothing is taken down on the way
 _NO_GAIN = np.zeros(0)
 LOUDEST = 1000.0  # +60 dBFS: nothing that is meant comes near it
 

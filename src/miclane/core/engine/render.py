@@ -26,8 +26,8 @@ from .states import States
 T = TypeVar("T")
 SoundReader = Callable[[str, int, int], np.ndarray]
 HORIZON = 8192
-STATES_BEFORE = 3 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
-TAILS_BEFORE = 16 * BLOCK  # the same of an effect, whose state may be that large
+STATES_BEFORE = 6 * BLOCK  # frames before a run-in would begin, to go on from a state there: large ones lie far apart
+TAILS_BEFORE = 32 * BLOCK  # the same of an effect, whose state may be that large
 PREVIEW_RUN_IN_S = (0.4, 0.7)
 _RUN_INS_S = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0, 14.0, 16.0, 20.0, 24.0, 28.0, 32.0)
 

@@ -16,7 +16,7 @@ from pydantic import BaseModel
 
 from .node import BLOCK, Worker
 
-STATES_BYTES = 128 << 20
+STATES_BYTES = 170 << 20
 _APART = 48 * BLOCK  # bytes that may be kept for a block of the song, at most: larger states are kept more seldom
 _EACH_BYTES = 500  # an object with its attributes, or an array besides what is in it
 _MOST_TWINS = 20_000

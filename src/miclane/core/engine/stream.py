@@ -19,11 +19,11 @@ from .node import BLOCK, Worker, check_sound, put_together
 from .render import Piece, SoundReader, plan
 from .states import States
 
-CHUNK = BLOCK
-IN_PRINT = 3 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
+CHUNK = 2 * BLOCK
+IN_PRINT = 6 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
-_RUN_IN = 4 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
-_NOTED = 3 * BLOCK  # frames from one state that is kept of a flow to the next
+_RUN_IN = 8 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
+_NOTED = 6 * BLOCK  # frames from one state that is kept of a flow to the next
 _DEAL_AGAIN = 8
 _FULL = 0.8  # of a hand: a row that takes more leaves too little to even out with
 

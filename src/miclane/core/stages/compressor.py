@@ -25,6 +25,7 @@ _LONGEST_MEMORY_S = 12.0
 _LIMITS = 100.0
 HEARING, MORE = "What it hears and turns down", "Drive, hold, look-ahead"
 RESPONSES = {"clean": CLEAN, "fet": FET, "optical": OPTICAL, "variable_mu": VARIABLE_MU}
+_TURNED = ("works", "threshold_db", "ratio", "knee_db", "attack_ms", "auto_makeup", "makeup_db", "mix")
 EMPHASIS_HZ = 4500.0
 _COLOUR_DB = 9.0
 
@@ -39,9 +40,14 @@ class Follower:
         self.kind = RESPONSES[s.response]
         self.peak = PeakLevel(float(np.clip(s.release_ms * 0.05, 0.6, 6.0)), rate)
         self.power = PowerLevel(channels, s.rms_ms, rate) if s.detector == "rms" else None
+        self.state, self.responding = np.zeros(2), np.zeros(4)
+        self.turned(s)
+
+    def turned(self, s: "Compressor") -> None:
+        """Go on from the gain it has; the level it hears is the same whatever becomes of it."""
+        self.settings, rate = s, self.rate
         self.curve = np.array([s.threshold_db, 1 / s.ratio_at_work - 1, s.knee_db])
         self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate), s.hold_ms * rate / 1000])
-        self.state, self.responding = np.zeros(2), np.zeros(4)
 
     def level_db(self, heard: np.ndarray) -> np.ndarray:
         """Level in dB (padded n) of what is heard (channels, n)."""
@@ -62,8 +68,6 @@ class Follower:
 class CompressorProcessor(Processor):
     """One part of the sound (all of it, middle, side, left or right) turned down; the rest waits beside it."""
 
-    SHARED = ("blend",)  # never written to
-
     def __init__(self, s: "Compressor", rate: int, channels: int) -> None:
         self.settings = s
         self.latency = s.latency_frames(rate)
@@ -77,11 +81,17 @@ class CompressorProcessor(Processor):
         self.followers = [Follower(s, rate, inside if self.linked else 1) for _ in range(1 if self.linked else inside)]
         self.drive = 10 ** (s.input_db / 20)
         self.scale = 10 ** (s.makeup_db / 20) * self.drive
-        self.blend = s.mix, self.scale
         self.colour: DriveProcessor | None = None
         if s.harmonics > 0:
             stage = Drive(curve="tube", amount_db=_COLOUR_DB, mix=s.harmonics, auto_makeup=False)
             self.colour, self.gain_line = DriveProcessor(stage, rate, inside), Delay(1, DELAY)
+
+    def turned(self, settings: "Compressor") -> None:
+        """What is turned down is let go of, or further turned down, as it is set now."""
+        self.settings = settings
+        self.scale = 10 ** (settings.makeup_db / 20) * self.drive
+        for follower in self.followers:
+            follower.turned(settings)
 
     def start_at(self, frame: int) -> None:
         for follower in self.followers:
@@ -240,6 +250,11 @@ class Compressor(Stage):
             more = wanted_db(FET, level - middle - self.threshold_db, self.ratio_at_work, self.knee_db) > middle
             low, high = (middle, high) if more else (low, middle)
         return 0.5 * (low + high)
+
+    def remembers(self) -> Stage:
+        """What it hears and how long it takes to let go; what it makes of that goes on from where it is."""
+        as_any = Compressor()
+        return self.model_copy(update={name: getattr(as_any, name) for name in _TURNED})
 
     def build(self, rate: int, channels: int) -> Processor:
         return CompressorProcessor(self, rate, channels)

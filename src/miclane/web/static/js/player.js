@@ -10,7 +10,8 @@ import { restAfter } from "./resting.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 import { state } from "./state.js";
 
-const SOON_S = 0.25;
+const SOON_S = 0.21;
+const MOST_AHEAD_S = 0.06;
 const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
 const LONGEST_LOOP_S = 20;
 
@@ -52,6 +53,7 @@ function told(m) {
   if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(performance.now() - since(m.when) - switching.at);
   if (m.type === "position") {
     if (m.playing) player.at = m.at;
+    placed = performance.now();
     player.starved = m.starved;
     if (m.playing && !m.starved && player.asked) {
       player.waited_ms = performance.now() - player.asked; // from the wish to the sound
@@ -157,10 +159,16 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   }
 }
 
-// A short piece under the playhead, wanted while the whole loop is rendered; near the end the beginning is what comes.
+let quickest = 0; // answers of late, in ms
+let placed = 0; // when the playhead said where it is
+
+// A short piece where the playhead will be, wanted while the whole loop is rendered: what it has passed by then would be
+// made for nobody. Near the end the beginning is what comes.
 function piece() {
   const size = Math.round(SOON_S * state.rate);
-  const from = player.last - player.at < size / 15 ? player.first : player.at;
+  const ahead_s = Math.min((performance.now() - placed + 0.6 * quickest) / 1000, MOST_AHEAD_S);
+  const there = player.at + Math.round(ahead_s * state.rate);
+  const from = player.last - there < size / 12 ? player.first : there;
   return [from, Math.min(from + size, player.last)];
 }
 
@@ -326,5 +334,6 @@ on("line", () => lines++ && refresh()); // what was flowing when the line was lo
 on("changing", () => !isSong() && inFlight.abort());
 on("changed", ({ began: start, version, sound, kept_ms, render_ms, elsewhere = false }) => {
   const parts = { answer_ms: performance.now() - start, kept_ms, render_ms, version };
+  if (!elsewhere) quickest = Math.min(parts.answer_ms, quickest * 1.1 + 1);
   refresh(start, parts, sound, elsewhere);
 });
