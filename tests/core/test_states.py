@@ -167,26 +167,72 @@ def test_what_does_not_remember_a_setting_goes_on_when_that_is_turned(stage: dic
     assert np.abs(printed - x[:, start : 7 * RATE]).max() > 0.01
 
 
+def near_db(stage: dict, changes: dict[str, Any]) -> tuple[float, float]:
+    """How far what is heard at once when a stage is turned is from what the loop will be, of a twin and of none."""
+    x = sung(12)
+    _, read, session = one_lane(x, [{**stage, "id": "it"}])
+    edits = [Set(path=f"lanes/lead/stages/it/{name}", value=value) for name, value in changes.items()]
+    turned = apply(session, edits).session
+    before, after, unnamed = (
+        Builder(session, name="s").build(),
+        Builder(turned, name="s").build(),
+        Builder(turned).build(),
+    )
+    key, loop = after.places[TREATED], (3 * RATE, 9 * RATE)
+    renderer = Renderer(read)
+    renderer.loop(before, before.places[TREATED], *loop)
+    exact = Renderer(read).loop(after, key, *loop).audio
+    there, none = -400.0, -400.0
+    for start in (4 * RATE + 77, 5 * RATE + 77, 6 * RATE + 5, 7 * RATE + 4000, 8 * RATE + 6001):
+        wanted = exact[:, start - loop[0] : start - loop[0] + 10000]
+        loud = db(float(np.abs(wanted).max()))
+        heard = renderer.preview(after, key, start, start + 10000, loop)
+        there = max(there, residue_db(heard, wanted) - loud)
+        heard = Renderer(read).preview(unnamed, unnamed.places[TREATED], start, start + 10000, loop)
+        none = max(none, residue_db(heard, wanted) - loud)
+    return there, none
+
+
 @pytest.mark.parametrize("response", ["clean", "fet", "optical", "variable_mu"])
 @pytest.mark.parametrize(
     ("name", "value"), [("threshold_db", -30.5), ("ratio", 6.3), ("knee_db", 8.0), ("attack_ms", 8.0), ("mix", 0.7)]
 )
 def test_a_compressor_that_is_turned_goes_on_from_the_gain_it_has(response: str, name: str, value: float) -> None:
     """What it has held down for longer than a run-in is not let go of first."""
-    x = sung(12)
     long = {"kind": "compressor", "response": response, "threshold_db": -30, "ratio": 6, "release_ms": 2000}
-    _, read, session = one_lane(x, [{**long, "id": "it"}])
-    turned = apply(session, [Set(path=f"lanes/lead/stages/it/{name}", value=value)]).session
-    before, after = (Builder(each, name="s").build() for each in (session, turned))
-    key, loop, soon = after.places[TREATED], (3 * RATE, 9 * RATE), (5 * RATE + 77, 5 * RATE + 10000)
-    renderer = Renderer(read)
-    renderer.loop(before, before.places[TREATED], *loop)
-    heard = renderer.preview(after, key, *soon, loop)
-    exact = Renderer(read).loop(after, key, *loop).audio[:, soon[0] - loop[0] : soon[1] - loop[0]]
-    unnamed = Builder(turned).build()
-    run_in = Renderer(read).preview(unnamed, unnamed.places[TREATED], *soon, loop)
-    assert residue_db(heard, exact) < -70
-    assert residue_db(run_in, exact) > -40
+    there, none = near_db(long, {name: value})
+    assert there < -25 < -10 < none
+
+
+BELL = {"shape": "bell", "frequency_hz": 300, "gain_db": 6, "q": 2}
+SHARP = {**BELL, "frequency_hz": 120, "q": 12}
+MOVES = {"frequency_hz": 900, "dynamic": {"threshold_db": -40, "change_db": -8, "release_ms": 900}}
+CUTS = {"threshold_db": -12, "release_ms": 200}
+
+
+@pytest.mark.parametrize(
+    ("stage", "changes"),
+    [
+        ({"kind": "eq", "bands": [BELL, MOVES]}, {"bands/0/frequency_hz": 310}),
+        ({"kind": "eq", "bands": [BELL, MOVES]}, {"bands/0/gain_db": 18}),
+        ({"kind": "eq", "bands": [BELL, MOVES]}, {"bands/0/q": 8}),
+        ({"kind": "eq", "bands": [BELL, MOVES]}, {"bands/1/dynamic/threshold_db": -42}),
+        ({"kind": "eq", "bands": [BELL, MOVES]}, {"bands/1/dynamic/change_db": -9, "bands/1/q": 2}),
+        ({"kind": "eq", "bands": [SHARP]}, {"bands/0/frequency_hz": 123}),
+        ({"kind": "eq", "bands": [SHARP]}, {"bands/0/gain_db": -6}),
+        ({"kind": "eq", "bands": [{"shape": "low_cut", "frequency_hz": 80}]}, {"bands/0/frequency_hz": 85}),
+        ({"kind": "eq", "bands": [{"shape": "low_cut", "frequency_hz": 80}]}, {"bands/0/frequency_hz": 800}),
+        ({"kind": "deess", **CUTS}, {"threshold_db": -12.5}),
+        ({"kind": "deess", **CUTS}, {"max_cut_db": 7.9}),
+        ({"kind": "deess", **CUTS, "mode": "narrow"}, {"release_ms": 210}),
+        ({"kind": "deess", **CUTS, "mode": "wide"}, {"mix": 0.7, "attack_ms": 2}),
+        ({"kind": "plosive", "threshold_db": -30, "release_ms": 200}, {"threshold_db": -29.5}),
+    ],
+)
+def test_what_is_turned_is_at_once_nearly_what_the_loop_will_be(stage: dict, changes: dict[str, Any]) -> None:
+    there, none = near_db(stage, changes)
+    assert there < -44
+    assert none > there + 20 or there < -90  # and nearer than what is run in
 
 
 REVERB = {"kind": "reverb", "model": "hall", "decay_s": 2.5}

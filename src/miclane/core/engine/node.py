@@ -57,9 +57,9 @@ class Worker:
 
     def turned_to(self, stage: Stage) -> "Worker":
         """This one with the settings of a stage that remembers the same."""
-        if stage != self.stage:
-            self.stage = stage
+        if stage is not self.stage and stage != self.stage:
             self.processor.turned(stage)
+        self.stage = stage
         return self
 
     def push(self, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:

@@ -71,7 +71,7 @@ def plan(
             earliest = max(first, min(begin, floor) - STATES_BEFORE)
             if node.stage.effect and all(key in held for key in node.before):
                 earliest = min(earliest, max(there, begin - TAILS_BEFORE))
-            found = states.before(node.twin, begin + node.latency, earliest)
+            found = states.before(node.twin, begin + node.latency, earliest, node.stage, graph.rate)
             if found:
                 begin, worker = found[0], found[1].turned_to(node.stage)
             else:

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from pydantic import BaseModel
 
+from ..stages.base import Stage
 from .node import BLOCK, Worker
 
 STATES_BYTES = 170 << 20
@@ -60,14 +61,21 @@ class States:
             self._kept[twin, slot] = item
             self._make_room(self.limit_bytes)
 
-    def before(self, twin: str, frame: int, earliest: int) -> tuple[int, Worker] | None:
-        """The newest state not after `frame` and not before `earliest`: its frame, and a worker that is in it."""
+    def before(
+        self, twin: str, frame: int, earliest: int, stage: Stage | None = None, rate: int = 0
+    ) -> tuple[int, Worker] | None:
+        """The newest state not after `frame` and not before `earliest`: its frame, and a worker that is in it.
+
+        It is as long before `frame` as the `stage` that goes on from it takes to settle when it is turned to it.
+        """
         if not twin:
             return None
         with self._lock:
             for slot in range(frame // BLOCK, earliest // BLOCK - 1, -1):
                 item = self._kept.get((twin, slot))
-                if item is not None and earliest <= item.frame <= frame:
+                if item is None or not earliest <= item.frame <= frame:
+                    continue
+                if stage is None or item.frame <= frame - round(rate * stage.settles_s(item.worker.stage)):
                     self._kept.move_to_end((twin, slot))
                     break
             else:

@@ -7,7 +7,8 @@ from typing import TypeVar
 import numpy as np
 
 from ..stages.base import Key
-from ..stages.eq import Band, Dynamic, Eq, MovingBand
+from ..stages.eq import Band, Dynamic, Eq
+from ..stages.eq_working import MovingBand
 from .ducking import consonants_ms, gaps_s
 from .hearing import ERB_EDGES_HZ
 from .masking import ERB_IMPORTANCE, Masked, rows_of

@@ -309,6 +309,15 @@ class Stage(Settings):
         """A stage that comes into the same states as this one; `Processor.turned` makes its states this one's."""
         return self
 
+    def settles_s(self, before: "Stage") -> float:
+        """Seconds after which it is hardly heard that it was turned from `before`, one that remembers the same."""
+        return 0.0
+
+    def but(self, *names: str) -> Self:
+        """This one with the settings of these names as they are in a new one."""
+        fields = type(self).model_fields
+        return self.model_copy(update={name: fields[name].get_default() for name in names})
+
     def memory_s(self) -> float:
         """Seconds after which what came before matters less than −90 dB."""
         return 0.05

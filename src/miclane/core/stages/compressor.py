@@ -17,9 +17,9 @@ from ..kernels.responses import CLEAN, FET, OPTICAL, VARIABLE_MU, respond, wante
 from .base import Stage, rule, setting
 from .detector import Filter, PeakLevel, PowerLevel, cut_sections, level_db, turned_down
 from .drive import Drive, DriveProcessor
-from .eq import taken
 from .eq_design import section
 from .processor import Delay, Processor, one_pole
+from .sides import taken
 
 _LONGEST_MEMORY_S = 12.0
 _LIMITS = 100.0
@@ -68,6 +68,8 @@ class Follower:
 class CompressorProcessor(Processor):
     """One part of the sound (all of it, middle, side, left or right) turned down; the rest waits beside it."""
 
+    SHARED = ("blend",)  # never written to
+
     def __init__(self, s: "Compressor", rate: int, channels: int) -> None:
         self.settings = s
         self.latency = s.latency_frames(rate)
@@ -80,7 +82,7 @@ class CompressorProcessor(Processor):
         self.linked = inside == 1 or s.link >= 1.0
         self.followers = [Follower(s, rate, inside if self.linked else 1) for _ in range(1 if self.linked else inside)]
         self.drive = 10 ** (s.input_db / 20)
-        self.scale = 10 ** (s.makeup_db / 20) * self.drive
+        self.turned(s)
         self.colour: DriveProcessor | None = None
         if s.harmonics > 0:
             stage = Drive(curve="tube", amount_db=_COLOUR_DB, mix=s.harmonics, auto_makeup=False)
@@ -90,6 +92,7 @@ class CompressorProcessor(Processor):
         """What is turned down is let go of, or further turned down, as it is set now."""
         self.settings = settings
         self.scale = 10 ** (settings.makeup_db / 20) * self.drive
+        self.blend = settings.mix, self.scale
         for follower in self.followers:
             follower.turned(settings)
 
@@ -253,8 +256,7 @@ class Compressor(Stage):
 
     def remembers(self) -> Stage:
         """What it hears and how long it takes to let go; what it makes of that goes on from where it is."""
-        as_any = Compressor()
-        return self.model_copy(update={name: getattr(as_any, name) for name in _TURNED})
+        return self.but(*_TURNED)
 
     def build(self, rate: int, channels: int) -> Processor:
         return CompressorProcessor(self, rate, channels)

@@ -51,8 +51,6 @@ class DeessProcessor(Processor):
         self.levels = np.zeros((channels, 4))
         self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
         self.held = self.around.ring, self.around.places, self.around.levels
-        self.limits = np.array([s.threshold_db, s.max_cut_db, s.floor_db])
-        self.times = np.array([one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)])
         self.state = np.zeros(2)
         edges: tuple[tuple[float, float], ...] = ((s.low_hz, s.high_hz),)
         self.tracked = np.zeros((0, 6))
@@ -64,8 +62,16 @@ class DeessProcessor(Processor):
         self.step = (len(edges) - 1) / (_TRACKED - 1)
         self.band = LinearBand(edges, rate, channels, self.latency, s.mix)
         self.by_hand = Passages(s.by_hand, _HAND_EDGE_S, rate, self.latency)
-        self.telling, self.blend = telling, (s.mix, 1.0)
+        self.rate, self.telling = rate, telling
         self.excess_db = self.balance_db = self.around_db = np.zeros(0)
+        self.turned(s)
+
+    def turned(self, settings: "Balanced") -> None:
+        """What is heard is the same whatever becomes of it; the gain goes on from where it is."""
+        s, self.settings = settings, settings
+        self.limits = np.array([s.threshold_db, s.max_cut_db, s.floor_db])
+        self.times = np.array([one_pole(s.attack_ms, self.rate), one_pole(s.release_ms, self.rate)])
+        self.band.mix, self.blend = s.mix, (s.mix, 1.0)
 
     def start_at(self, frame: int) -> None:
         self.around.start_at(frame)
@@ -172,6 +178,10 @@ class Balanced(Stage):
 
     def latency_frames(self, rate: int) -> int:
         return round(self.lookahead_ms * rate / 1000) + round(AHEAD_S * rate)
+
+    def remembers(self) -> Stage:
+        """The voice and what stands out of it, whatever becomes of that."""
+        return self.but("threshold_db", "max_cut_db", "attack_ms", "release_ms", "mix")
 
     def memory_s(self) -> float:
         return PAST_S + AHEAD_S + 0.5 + 8 * self.release_ms / 1000

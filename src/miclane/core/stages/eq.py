@@ -6,24 +6,22 @@ clicks in between, since no coefficient ever changes.
 """
 
 from functools import lru_cache
-from typing import Any, ClassVar, Literal, get_args
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
 
 from ..axes import AXIS_HZ
-from ..kernels.biquad import cascade, new_state
-from ..kernels.dynamics import add_swelling, band_gain
-from ..kernels.levels import padded
 from ..readings import StageReading
+from ..same import Same
 from .base import Key, Settings, Stage, rule
-from .detector import PeakLevel
 from .eq_design import BUTTERWORTH_SLOPES, butterworth_q, magnitude, response, section, slowest_pole
-from .processor import Processor, one_pole
+from .eq_working import EqProcessor
+from .processor import Processor
+from .sides import Target
 from .wording import takes_or_adds
 
 Shape = Literal["low_cut", "high_cut", "bell", "low_shelf", "high_shelf", "notch", "tilt"]
-Target = Literal["stereo", "middle", "side", "left", "right"]
 
 
 class Dynamic(Settings):
@@ -73,6 +71,13 @@ class Band(Settings):
         order = self.slope_db_per_octave // 6
         parts = [(passes, q) for q in butterworth_q(order)]
         return parts + [(passes + "_1", 1.0)] * (order % 2)
+
+    def remembers(self) -> "Band":
+        """What must stay as it is for its states to be gone on from: how many sections, and what the detector hears."""
+        if self.dynamic is None:
+            return self.model_copy(update={"frequency_hz": 1000.0, "gain_db": 0.0, "q": 1.0})
+        keyed = Dynamic(keyed_by=self.dynamic.keyed_by)
+        return self.model_copy(update={"gain_db": 0.0, "q": 1.0, "dynamic": keyed})
 
     def sections(self, rate: int) -> np.ndarray:
         """Coefficients (k, 6) at `rate` of what does not move."""
@@ -129,104 +134,11 @@ class Band(Settings):
         return total
 
 
-class MovingBand:
-    """The dynamic part of a band at work: detector, gain, and the unit response it swells by."""
-
-    SHARED = ("unit", "ear")  # never written to
-
-    def __init__(self, band: Band, rate: int) -> None:
-        assert band.dynamic is not None
-        self.target, self.dynamic = band.target, band.dynamic
-        self.unit, self.ear = band.unit(rate)[None], band.ear(rate)
-        self.unit_state: np.ndarray | None = None
-        self.ear_state: np.ndarray | None = None
-        self.level = PeakLevel(max(2.0, 600.0 / band.frequency_hz), rate)
-        self.attack, self.release = (one_pole(ms, rate) for ms in (band.dynamic.attack_ms, band.dynamic.release_ms))
-        self.state = np.zeros(1)
-
-    def level_db(self, heard: np.ndarray) -> np.ndarray:
-        """Level (padded n) as its detector hears it of (channels, n)."""
-        if self.ear_state is None:
-            self.ear_state = new_state(heard.shape[0], self.ear)
-        banded = np.empty_like(heard)
-        cascade(np.ascontiguousarray(heard), self.ear, self.ear_state, banded)
-        return self.level.process_db(banded)
-
-    def follow(self, heard: np.ndarray) -> np.ndarray:
-        """Gain in dB (padded n) that follows from what the detector hears (channels, n)."""
-        level, n, d = self.level_db(heard), heard.shape[1], self.dynamic
-        gain = padded(n)
-        band_gain(level, n, d.threshold_db, d.change_db, d.span_db, self.attack, self.release, self.state, gain)
-        return gain
-
-    def apply(self, y: np.ndarray, gain_db: np.ndarray) -> None:
-        """Move y (channels, n) in place."""
-        if self.unit_state is None:
-            self.unit_state = new_state(y.shape[0], self.unit)
-        share = np.empty_like(y)
-        cascade(y, self.unit, self.unit_state, share)
-        add_swelling(y, share, gain_db)
-
-
-class EqProcessor(Processor):
-    """A cascade of all sections of all bands; bands for one side of a stereo sound work on that side alone.
-
-    A mono sound is all middle: bands for the side, the left or the right leave it as it is.
-    """
-
-    def __init__(self, s: "Eq", rate: int, channels: int) -> None:
-        usable = {"stereo", "middle"} if channels == 1 else set(get_args(Target))
-        tables = {target: s.sections(rate, target) for target in get_args(Target) if target in usable}
-        self.parts = [
-            (target, table, new_state(channels if target == "stereo" else 1, table))
-            for target, table in tables.items()
-            if len(table)
-        ]
-        self.moving = [MovingBand(b, rate) for b in s.moving_bands if b.target in usable]
-        self.makeup = 10 ** (s.makeup_db / 20)
-
-    def start_at(self, frame: int) -> None:
-        for band in self.moving:
-            band.level.start_at(frame)
-
-    def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        y = x.copy()
-        for target, table, state in self.parts:
-            one = taken(y, target)
-            cascade(one, table, state, one)
-            y = given_back(y, one, target)
-        if self.moving:
-            n = x.shape[1]
-            parts = np.empty((len(self.moving), n))
-            for row, band in zip(parts, self.moving, strict=True):
-                keyed = band.dynamic.keyed_by == "key" and key is not None
-                gain = band.follow(key if keyed else taken(x, band.target))  # type: ignore[arg-type]
-                one = taken(y, band.target)
-                band.apply(one, gain)
-                y = given_back(y, one, band.target)
-                row[:] = gain[:n]
-            self.parts_db, self.gain_db = parts, parts.sum(axis=0)
-        if self.makeup != 1.0:
-            y *= self.makeup
-        return y
-
-
-def taken(y: np.ndarray, target: Target) -> np.ndarray:
-    """The part of y (channels, n) a target means: a view for stereo, left and right, a copy for middle and side."""
-    if target == "stereo" or y.shape[0] == 1:
-        return y
-    if target in ("left", "right"):
-        return y[:1] if target == "left" else y[1:]
-    return (y[:1] + y[1:]) / 2 if target == "middle" else (y[:1] - y[1:]) / 2
-
-
-def given_back(y: np.ndarray, part: np.ndarray, target: Target) -> np.ndarray:
-    """y with its part replaced by what became of it."""
-    if target not in ("middle", "side") or y.shape[0] == 1:
-        return y
-    middle = part if target == "middle" else (y[:1] + y[1:]) / 2
-    side = part if target == "side" else (y[:1] - y[1:]) / 2
-    return np.concatenate([middle + side, middle - side])
+@lru_cache(maxsize=2048)
+def _sections(of: Same, rate: int) -> np.ndarray:
+    """Those of a band, of which most are as they were; never to be written to."""
+    found: np.ndarray = of.it.sections(rate)
+    return found
 
 
 class Eq(Stage):
@@ -278,12 +190,12 @@ class Eq(Stage):
 
     def sections(self, rate: int, target: Target = "stereo") -> np.ndarray:
         """All sections of the bands that are on and meant for a target, (k, 6)."""
-        parts = [band.sections(rate) for band in self.bands if band.on and band.target == target]
+        parts = [_sections(Same(band), rate) for band in self.bands if band.on and band.target == target]
         return np.concatenate(parts) if parts else np.zeros((0, 6))
 
     def response_db(self, frequencies_hz: np.ndarray, rate: int) -> np.ndarray:
         """The response that is drawn, of all bands together, computed from the coefficients that filter."""
-        parts = [band.sections(rate) for band in self.bands if band.on]
+        parts = [_sections(Same(band), rate) for band in self.bands if band.on]
         sections = np.concatenate(parts) if parts else np.zeros((0, 6))
         return 20 * np.log10(np.maximum(np.abs(response(sections, frequencies_hz, rate)), 1e-10))
 
@@ -302,6 +214,17 @@ class Eq(Stage):
     def build(self, rate: int, channels: int) -> Processor:
         return EqProcessor(self, rate, channels)
 
+    def remembers(self) -> Stage:
+        """What its bands are; how they are set they ring on as they are set now."""
+        return self.but("auto_makeup", "makeup_db").model_copy(
+            update={"bands": tuple(b.remembers() for b in self.bands)}
+        )
+
+    def settles_s(self, before: Stage) -> float:
+        assert isinstance(before, Eq)
+        turned = [a for a, b in zip(self.bands, before.bands, strict=True) if a is not b and a.on and a != b]
+        return min(_SETTLED * max(map(_rings_s, turned), default=0.0), _LONGEST_SETTLING_S)
+
     def memory_s(self) -> float:
         longest = 0.02
         for band in self.bands:
@@ -312,6 +235,7 @@ class Eq(Stage):
         return min(longest, _LONGEST_MEMORY_S)
 
 
+_SETTLED, _LONGEST_SETTLING_S = 0.5, 0.4  # of what it rings
 _FORGOTTEN_DB, _LONGEST_MEMORY_S = 110.0, 12.0  # the pole alone; several in a row and a boost begin louder
 
 
