@@ -20,14 +20,14 @@ class MovingBand:
 
     SHARED = ("unit", "ear")  # never written to
 
-    def __init__(self, band: Band, rate: int) -> None:
+    def __init__(self, band: "Band", rate: int) -> None:
         self.unit_state: np.ndarray | None = None
         self.ear_state: np.ndarray | None = None
         self.level = PeakLevel(max(2.0, 600.0 / band.frequency_hz), rate)
         self.state = np.zeros(1)
         self.turned(band, rate)
 
-    def turned(self, band: Band, rate: int) -> None:
+    def turned(self, band: "Band", rate: int) -> None:
         """Go on from the gain it has."""
         assert band.dynamic is not None
         self.target, self.dynamic = band.target, band.dynamic
