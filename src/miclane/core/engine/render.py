@@ -45,19 +45,19 @@ def plan(
     graph: Graph,
     target: str,
     wanted: tuple[int, int],
-    run_in: int,
+    most_in: int,
     states: States,
     first: int = 0,
     held: Mapping[str, Rendered] | None = None,
 ) -> dict[str, Piece]:
     """What each node that is not `held` is to be run over to have the `wanted` frames of the target.
 
-    A stage goes on from its last state before them; one without is run in from `run_in` frames before them on, or from
-    where it must begin (`Stage.begins_by`). Nothing is run over what comes before the frame `first`, but for what hears
-    only what is held of before that.
+    A stage goes on from its last state before them; one without is run in for as long as it remembers, from `most_in`
+    frames before them on at the earliest, or from where it must begin (`Stage.begins_by`). Nothing is run over what
+    comes before the frame `first`, but for what hears only what is held of before that.
     """
     held = held or {}
-    floor = max(first, wanted[0] - run_in)
+    floor = max(first, wanted[0] - most_in)
     needed = {target: wanted}
     pieces = {}
     for node in reversed(graph.needed(target)):
@@ -75,7 +75,8 @@ def plan(
             if found:
                 begin, worker = found[0], found[1].turned_to(node.stage)
             else:
-                begin = min(begin, floor, max(there, node.stage.begins_by(begin, graph.rate)))
+                run_in = begin - round(node.memory_s * graph.rate)
+                begin = min(begin, max(floor, run_in), max(there, node.stage.begins_by(begin, graph.rate)))
         pieces[node.key] = Piece(begin, end, worker)
         for key in node.before:
             if key not in held:

@@ -37,14 +37,19 @@ class DuckProcessor(Processor):
             self.below = Filter(np.concatenate([first[0], second[2]]), channels)
             self.above = Filter(first[1], channels)
             self.inside, self.over = Filter(second[0], channels), Filter(second[1], channels)
-        self.attack = one_pole(s.attack_ms, rate)
-        self.release = one_pole(s.release_ms * release_share(s.depth_db), rate)
-        self.hold = s.hold_ms * rate / 1000
         self.state = np.zeros(3)
         self.ring, self.floors = np.full(self.latency, -200.0), np.full(round(_FLOOR_S / _BLOCK_S), 1e9)
         self.block = round(_BLOCK_S * rate)
         self.rise = np.array([0.0, 0.0, self.block, 1e9, 0.0, self.block, 1e9])
         self.before = round(s.lookahead_ms * rate / 1000)
+        self.turned(s)
+
+    def turned(self, settings: "Duck") -> None:
+        """What is held down is held as it is set now."""
+        s, self.settings = settings, settings
+        self.attack = one_pole(s.attack_ms, self.rate)
+        self.release = one_pole(s.release_ms * release_share(s.depth_db), self.rate)
+        self.hold = s.hold_ms * self.rate / 1000
 
     def start_at(self, frame: int) -> None:
         self.level.start_at(frame)
@@ -122,6 +127,16 @@ class Duck(Stage):
 
     def latency_frames(self, rate: int) -> int:
         return round((self.lookahead_ms + CONSONANT_MS) * rate / 1000)
+
+    def remembers(self) -> Stage:
+        """What it hears and the band it holds."""
+        return self.but("threshold_db", "depth_db", "attack_ms", "hold_ms", "release_ms")
+
+    def settles_s(self, before: Stage) -> float:
+        """Words begin by another threshold once none is waiting to be heard that was found by the one before."""
+        assert isinstance(before, Duck)
+        waits = (self.lookahead_ms + CONSONANT_MS) / 1000
+        return 0.0 if before.threshold_db == self.threshold_db else waits
 
     def memory_s(self) -> float:
         return (self.hold_ms + 12 * self.release_ms + CONSONANT_MS) / 1000 + _FLOOR_S + 0.1

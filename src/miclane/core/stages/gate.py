@@ -25,10 +25,15 @@ class GateProcessor(Processor):
         self.delay = Delay(channels, self.latency)
         self.key_filter = Filter(cut_sections(s.key_low_cut_hz, 0, rate, 24), channels)
         self.power = PowerLevel(channels, _KEY_MS, rate)
-        self.attack, self.release = one_pole(s.attack_ms, rate), one_pole(s.release_ms, rate)
         self.state = np.array([0.0, 1.0, 0.0])
         spans = _kept(s.phrases if s.keep_phrases else (), s.breaths if s.keep_breaths else ())
         self.kept = Passages(tuple(spans), _EDGE_S, rate, self.latency)
+        self.turned(s)
+
+    def turned(self, settings: "Gate") -> None:
+        """It opens further, or closes, from where it is."""
+        self.settings = settings
+        self.attack, self.release = (one_pole(ms, self.rate) for ms in (settings.attack_ms, settings.release_ms))
 
     def start_at(self, frame: int) -> None:
         self.kept.start_at(frame)
@@ -108,6 +113,10 @@ class Gate(Stage):
 
     def latency_frames(self, rate: int) -> int:
         return round(self.lookahead_ms * rate / 1000)
+
+    def remembers(self) -> Stage:
+        """What it hears, and where it stays open."""
+        return self.but("threshold_db", "hysteresis_db", "range_db", "ratio", "attack_ms", "hold_ms", "release_ms")
 
     def memory_s(self) -> float:
         return (self.hold_ms + 12 * self.release_ms + 10 * self.attack_ms) / 1000 + 0.2

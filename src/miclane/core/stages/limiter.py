@@ -19,9 +19,7 @@ class LimiterProcessor(Processor):
     SHARED = ("table",)  # never written to
 
     def __init__(self, s: "Limiter", rate: int, channels: int) -> None:
-        self.channels = channels
-        self.amplitude = 10 ** (s.gain_db / 20)
-        self.ceiling = 10 ** ((s.ceiling_dbtp - _MARGIN_DB) / 20)
+        self.channels, self.rate = channels, rate
         look = max(8, round(s.lookahead_ms * rate / 1000))
         self.first, self.second = np.ones(look * 2 // 3), np.ones(look - look * 2 // 3)
         self.places = np.array([[float(len(b)), 0.0] for b in (self.first, self.second)])
@@ -29,12 +27,19 @@ class LimiterProcessor(Processor):
         self.place, self.quiet = np.array([0.0, 1.0]), np.zeros(2, np.int64)
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency)
-        self.table, spread = interpolator()
-        self.skip_below = self.ceiling / spread / self.amplitude
+        self.table, self.spread = interpolator()
         self.history = np.zeros((channels, TAPS))
-        self.release = one_pole(s.release_ms, rate)
         self.carried = np.array([0.0, 1.0])
         self.at_work = False
+        self.turned(s)
+
+    def turned(self, settings: "Limiter") -> None:
+        """What waits to be heard was looked at for the ceiling there was; what comes is for this one."""
+        s, self.settings = settings, settings
+        self.amplitude = 10 ** (s.gain_db / 20)
+        self.ceiling = 10 ** ((s.ceiling_dbtp - _MARGIN_DB) / 20)
+        self.skip_below = self.ceiling / self.spread / self.amplitude
+        self.release = one_pole(s.release_ms, self.rate)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         n, ceiling = x.shape[1], self.ceiling / self.amplitude
@@ -93,6 +98,13 @@ class Limiter(Stage):
 
     def latency_frames(self, rate: int) -> int:
         return max(8, round(self.lookahead_ms * rate / 1000)) - 2 + TAPS // 2 + 1
+
+    def remembers(self) -> Stage:
+        """How far it looks ahead."""
+        return self.but("ceiling_dbtp", "gain_db", "release_ms")
+
+    def settles_s(self, before: Stage) -> float:
+        return 3 * self.lookahead_ms / 1000
 
     def memory_s(self) -> float:
         return 8 * self.release_ms / 1000 + 0.05
