@@ -1,5 +1,6 @@
 """What is changed under the playhead goes on from what stages had in them."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -8,9 +9,11 @@ from bench.fuzz import chain
 
 from conftest import RATE, db, noise, one_lane, residue_db
 from miclane.core.engine.builder import Builder
+from miclane.core.engine.cache import Rendered
 from miclane.core.engine.giving_way import Cancel
+from miclane.core.engine.graph import Node
 from miclane.core.engine.node import BLOCK, Worker
-from miclane.core.engine.render import Renderer
+from miclane.core.engine.render import Renderer, plan
 from miclane.core.engine.states import Copied, States
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnsoundError
@@ -114,9 +117,9 @@ def test_what_was_run_in_from_nothing_leaves_no_state_of_before_it_was_heard() -
     key, states, start = graph.places[TREATED], States(), 8 * RATE
     for _ in flow(graph, key, start, 10 * RATE, read, 2 * RATE, Cancel(), states):
         pass
-    twins = [node.twin for node in graph.needed(key) if node.twin]
-    assert all(states.before(twin, start - BLOCK, 0) is None for twin in twins)
-    assert all(states.before(twin, 10 * RATE - 1, start) is not None for twin in twins)
+    named = [node for node in graph.needed(key) if node.twin]
+    assert all(states.before(node, start - BLOCK, 0, RATE) is None for node in named)
+    assert all(states.before(node, 10 * RATE - 1, start, RATE) is not None for node in named)
 
 
 def test_states_are_those_of_a_place_its_settings_and_its_session() -> None:
@@ -243,6 +246,66 @@ def test_what_is_turned_is_at_once_nearly_what_the_loop_will_be(stage: dict, cha
     assert none > there + 15 or there < -80  # and nearer than what is run in
 
 
+WAITS = [{"kind": "trim", "id": "it"}, {"kind": "deess", "id": "one"}, {"kind": "duck", "id": "two"}]
+WAITS += [{"kind": "deess", "id": "three"}]
+
+
+@pytest.mark.parametrize("chain", [WAITS, [*WAITS, {"kind": "plosive"}], [WAITS[0], {"kind": "tame"}, *WAITS[1:]]])
+def test_what_waits_to_be_heard_is_not_heard_as_it_was(chain: list[dict]) -> None:
+    """Stages that look a quarter of a second ahead have that much in them of what came before something was turned."""
+    x = noise(10, 0.05)
+    _, read, session = one_lane(x, chain)
+    turned = apply(session, [Set(path="lanes/lead/stages/it/gain_db", value=-12.0)]).session
+    before, after = (Builder(each, name="s").build() for each in (session, turned))
+    key, loop = after.places[TREATED], (2 * RATE, 8 * RATE)
+    renderer, states = Renderer(read), States()
+    renderer.loop(before, before.places[TREATED], *loop)
+    exact = Renderer(read).loop(after, key, *loop).audio
+    for _ in flow(before, before.places[TREATED], 0, 10 * RATE, read, 0, Cancel(), states):
+        pass
+    for start in range(4 * RATE, 4 * RATE + 2 * BLOCK, 2500):
+        wanted = exact[:, start - loop[0] : start - loop[0] + 10000]
+        song = np.concatenate(list(flow(after, key, start, start + 10000, read, RATE, Cancel(), states)), axis=1)
+        for heard in (renderer.preview(after, key, start, start + 10000, loop), song):
+            assert heard.shape == wanted.shape
+            for at in range(0, 10000, 1000):
+                parts = heard[:, at : at + 1000], wanted[:, at : at + 1000]
+                louder = np.subtract(*(db(float(np.sqrt((part**2).mean()))) for part in parts))
+                assert abs(louder) < 2.5, f"{at} frames after it was turned down by 12 dB, at {start}"
+
+
+def test_a_state_is_no_later_than_what_is_due_unless_the_same_came_into_it() -> None:
+    graph, read, session = one_lane(noise(6), [WAITS[0], WAITS[1]])
+    graph = Builder(session, name="s").build()
+    node, states = graph.nodes[graph.places[TREATED]], States()
+    for _ in flow(graph, node.key, 0, 6 * RATE, read, 0, Cancel(), states):
+        pass
+    other, frame = replace(node, inputs=("another",)), 4 * RATE
+    found, without = (states.before(each, frame, 0, RATE) for each in (node, other))
+    assert found is not None and without is not None
+    assert frame - BLOCK * 8 < without[0] <= frame < frame + node.latency
+    assert without[0] <= found[0] <= frame + node.latency
+
+
+def test_what_only_tells_how_much_to_turn_down_is_not_made_for_a_piece_that_is_wanted_soon() -> None:
+    _, read, session = one_lane(noise(10), WAITS)
+    turned = apply(session, [Set(path="lanes/lead/stages/it/gain_db", value=-1.0)]).session
+    before, after = (Builder(each, name="s").build() for each in (session, turned))
+    key, loop, wanted = after.places[TREATED], (2 * RATE, 8 * RATE), (4 * RATE, 4 * RATE + 10000)
+    renderer = Renderer(read)
+    first = after.nodes[after.places["lane:lead:stage:it"]].key
+    held = {node.key: Rendered(0, np.zeros((1, 10 * RATE))) for node in after.needed(key) if node.digest}
+
+    def further() -> int:
+        return plan(after, key, wanted, RATE, renderer.states, 0, held, renderer.ahead)[first].stop - wanted[1]
+
+    assert further() == after.latency_to(key) > 0.6 * RATE
+    renderer.loop(before, before.places[TREATED], *loop)
+    assert further() < 0.1 * RATE
+    renderer.store.shrink(0)
+    assert further() == after.latency_to(key)  # what is not kept cannot tell
+
+
 REVERB = {"kind": "reverb", "model": "hall", "decay_s": 2.5}
 DELAY = {"kind": "delay", "time_ms": 300, "feedback": 0.7}
 IMPULSE = {"kind": "impulse", "response": "boathouse"}
@@ -303,14 +366,14 @@ def test_states_take_no_more_than_they_may() -> None:
     _, _, session = opened(sung(1))
     echo = session.lane("lead").stages[2]
     states = States(2_000_000)
-    worker = Worker(echo, RATE, 1, 0)
+    worker, node = Worker(echo, RATE, 1, 0), Node("echo", stage=echo, twin="echo")
     for at in range(0, 60 * BLOCK, BLOCK):
-        states.note("echo", at, worker)
+        states.note(node, at, worker)
         worker.push(noise(0.1)[:, :100], None)
     assert 0 < states.held_bytes <= 2_000_000
-    found = states.before("echo", 60 * BLOCK, 0)
+    found = states.before(node, 60 * BLOCK, 0, RATE)
     assert found is not None and found[0] > 50 * BLOCK
-    assert states.before("echo", BLOCK, 0) is None  # the oldest have gone
-    assert states.before("", 60 * BLOCK, 0) is None
+    assert states.before(node, BLOCK, 0, RATE) is None  # the oldest have gone
+    assert states.before(replace(node, twin=""), 60 * BLOCK, 0, RATE) is None
     states.shrink(0)
-    assert states.held_bytes == 0 and states.before("echo", 60 * BLOCK, 0) is None
+    assert states.held_bytes == 0 and states.before(node, 60 * BLOCK, 0, RATE) is None

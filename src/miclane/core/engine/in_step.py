@@ -143,7 +143,7 @@ class InStep:
 
         def note(frame: int, worker: Worker) -> None:
             if frame >= self.noted_from:
-                self.states.note(node.twin, frame, worker)
+                self.states.note(node, frame, worker)
 
         source, *keys = (self._there[k] for k in node.before)
         key = keys[0].cut(mine.start, stop) if keys else None

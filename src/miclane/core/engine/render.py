@@ -14,6 +14,7 @@ from typing import TypeVar
 
 import numpy as np
 
+from .ahead import BLEND, Ahead, waits_frames, with_ahead
 from .budget import Budget
 from .cache import MEMORY_BYTES, Rendered, RenderStore
 from .giving_way import Cancel, Gate, give_way
@@ -34,11 +35,15 @@ _RUN_INS_S = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0, 14.0, 16.
 
 @dataclass(frozen=True)
 class Piece:
-    """Frames [start, stop) that come into a node, and who goes on with them unless they begin from the zero state."""
+    """Frames [start, stop) that come into a node, and who goes on with them unless they begin from the zero state.
+
+    The last of them are `ahead` (channels, n) where that is given.
+    """
 
     start: int
     stop: int
     worker: Worker | None = None
+    ahead: np.ndarray | None = None
 
 
 def plan(
@@ -49,6 +54,7 @@ def plan(
     states: States,
     first: int = 0,
     held: Mapping[str, Rendered] | None = None,
+    ahead: Ahead | None = None,
 ) -> dict[str, Piece]:
     """What each node that is not `held` is to be run over to have the `wanted` frames of the target.
 
@@ -64,24 +70,27 @@ def plan(
         if node.key not in needed:  # nobody hears it but what is held
             continue
         begin, end = needed[node.key]
-        worker = None
+        worker = later = None
         if node.stage is not None:
             end += node.latency
+            if ahead is not None and (waits := waits_frames(node, graph.rate)) and node.inputs[0] not in held:
+                later = ahead.of(node, end - waits, end)
             there = max(held[key].start if key in held else first for key in node.before)
             earliest = max(first, min(begin, floor) - STATES_BEFORE)
             if node.stage.effect and all(key in held for key in node.before):
                 earliest = min(earliest, max(there, begin - TAILS_BEFORE))
-            found = states.before(node.twin, begin + node.latency, earliest, node.stage, graph.rate)
+            found = states.before(node, begin, earliest, graph.rate)
             if found:
                 begin, worker = found[0], found[1].turned_to(node.stage)
             else:
                 run_in = begin - round(node.memory_s * graph.rate)
                 begin = min(begin, max(floor, run_in), max(there, node.stage.begins_by(begin, graph.rate)))
-        pieces[node.key] = Piece(begin, end, worker)
+        pieces[node.key] = Piece(begin, end, worker, later)
         for key in node.before:
             if key not in held:
-                start, stop = needed.get(key, (begin, end))
-                needed[key] = min(start, begin), max(stop, end)
+                start, stop = needed.get(key, (begin, begin))
+                to = end if later is None or key != node.inputs[0] else end - later.shape[1] + BLEND
+                needed[key] = min(start, begin), max(stop, to)
     return pieces
 
 
@@ -105,6 +114,7 @@ class Renderer:
         self.store = store or RenderStore()
         self.budget = budget or Budget(MEMORY_BYTES)
         self.states = states or States()
+        self.ahead = Ahead(self.store)
         self.threads = threads or max(1, (os.cpu_count() or 1) - 1)  # one is left to what shows and plays it
         self.gate = gate or Gate()
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="render", initializer=give_way)
@@ -145,6 +155,7 @@ class Renderer:
         with self.budget.spend(self._bytes(graph, target, starts, last), cancel.check):
             work = InStep(graph, starts, last, self.read, self.store, self.states, start - STATES_BEFORE, check)
             done = work.run(target, self._pool)
+        self.ahead.note(graph, target, starts, last)
         audio = done[target].cut(start, stop)
         check_sound(audio, "All together")
         return Range(start, audio, done, whole)
@@ -180,7 +191,7 @@ class Renderer:
             return held[target].cut(start, stop)
         run_in = round(_run_in_s(nodes, held) * graph.rate)
         first = max(starts.values())  # from where on all that is held is there
-        pieces = plan(graph, target, (start, stop), run_in, self.states, first, held)
+        pieces = plan(graph, target, (start, stop), run_in, self.states, first, held, self.ahead)
         with self.gate.urgent():
             done = self._soon(graph, target, held, pieces, cancel or Cancel())
         audio = done[target].cut(start, stop)
@@ -213,15 +224,19 @@ class Renderer:
         return done
 
     def _node(self, graph: Graph, node: Node, done: dict[str, Rendered], piece: Piece, cancel: Cancel) -> Rendered:
-        first = piece.start
-        stop = min([piece.stop, *(done[k].stop for k in node.before)])
+        first, own = piece.start, node.inputs[:1] if piece.ahead is not None else ()
+        stop = min([piece.stop, *(done[k].stop for k in node.before if k not in own)])
         if node.digest:
             return Rendered(first, self.read(node.digest, first, stop))
         if node.stage is None:
             cuts = [done[k].cut(first, stop) for k in node.inputs]
             return Rendered(first, put_together(node, cuts, first, stop - first))
-        x, *keys = (done[k].cut(first, stop) for k in node.before)
-        key = keys[0] if keys else None
+        source = done[node.inputs[0]]
+        key = done[node.keyed_by].cut(first, stop) if node.keyed_by else None
+        if piece.ahead is None:
+            x = source.cut(first, stop)
+        else:
+            x = with_ahead(source, first, piece.stop - piece.ahead.shape[1], piece.ahead)[:, : stop - first]
         audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, piece.worker)
         return Rendered(first if piece.worker is None else first - node.latency, audio)
 

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from pydantic import BaseModel
 
-from ..stages.base import Stage
+from .graph import Node
 from .node import BLOCK, Worker
 
 STATES_BYTES = 170 << 20
@@ -30,6 +30,7 @@ class _Kept:
     frame: int
     worker: Worker
     nbytes: int
+    came: tuple[str, ...]  # keys of what has come into it
 
 
 class States:
@@ -45,13 +46,14 @@ class States:
         self._kept: OrderedDict[tuple[str, int], _Kept] = OrderedDict()
         self._last: dict[str, tuple[int, int]] = {}  # of a twin: frame of its last state, frames from one to the next
 
-    def note(self, twin: str, frame: int, worker: Worker) -> None:
-        """Keep the state a worker is in before the frame `frame` comes in, unless there are enough of it."""
+    def note(self, node: Node, frame: int, worker: Worker) -> None:
+        """Keep the state a node's worker is in before the frame `frame` comes in, unless there are enough of it."""
+        twin = node.twin
         last, apart = self._last.get(twin, (frame, 0))
         if not twin or worker.skip or 0 <= frame - last < apart:
             return
         copied = Copied()
-        slot, item = frame // BLOCK, _Kept(frame, copied.of(worker), copied.nbytes)
+        slot, item = frame // BLOCK, _Kept(frame, copied.of(worker), copied.nbytes, node.before)
         with self._lock:
             if len(self._last) > _MOST_TWINS:
                 self._last.clear()
@@ -61,21 +63,23 @@ class States:
             self._kept[twin, slot] = item
             self._make_room(self.limit_bytes)
 
-    def before(
-        self, twin: str, frame: int, earliest: int, stage: Stage | None = None, rate: int = 0
-    ) -> tuple[int, Worker] | None:
-        """The newest state not after `frame` and not before `earliest`: its frame, and a worker that is in it.
+    def before(self, node: Node, frame: int, earliest: int, rate: int) -> tuple[int, Worker] | None:
+        """The newest state that a node can go on from to give what is due from `frame` on, not before `earliest`.
 
-        It is as long before `frame` as the `stage` that goes on from it takes to settle when it is turned to it.
+        Its frame, and a worker that is in it. What waits in it to be heard is what came before: where something else
+        comes in now, it is not after `frame`. It is as long before as the stage takes to settle when it is turned.
         """
-        if not twin:
+        twin, stage = node.twin, node.stage
+        if not twin or stage is None:
             return None
+        latest = frame + node.latency
         with self._lock:
-            for slot in range(frame // BLOCK, earliest // BLOCK - 1, -1):
+            for slot in range(latest // BLOCK, earliest // BLOCK - 1, -1):
                 item = self._kept.get((twin, slot))
-                if item is None or not earliest <= item.frame <= frame:
+                if item is None or not earliest <= item.frame <= latest:
                     continue
-                if stage is None or item.frame <= frame - round(rate * stage.settles_s(item.worker.stage)):
+                until = latest if item.came == node.before else frame
+                if item.frame <= until - round(rate * stage.settles_s(item.worker.stage)):
                     self._kept.move_to_end((twin, slot))
                     break
             else:

@@ -104,7 +104,7 @@ class _Station:
         else:
             self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.at)
             if self.states is not None and self.at - self.noted >= _NOTED:
-                self.states.note(node.twin, self.at, self.worker)
+                self.states.note(node, self.at, self.worker)
                 self.noted = self.at
             self.made = self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)
             self.at += blocks[0].shape[1]

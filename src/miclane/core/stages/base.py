@@ -313,6 +313,10 @@ class Stage(Settings):
         """Seconds after which it is hardly heard that it was turned from `before`, one that remembers the same."""
         return 0.0
 
+    def heard_ahead_s(self) -> float:
+        """How far ahead of what is heard its sound is made of what comes; further on it only listens, if at all."""
+        return 1e9
+
     def but(self, *names: str) -> Self:
         """This one with the settings of these names as they are in a new one."""
         fields = type(self).model_fields

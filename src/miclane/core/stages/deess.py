@@ -20,7 +20,7 @@ from ..readings import StageReading
 from .base import HEARD, Passage, Stage, in_order, rule
 from .detector import PeakLevel, cut_sections, turned_down
 from .eq import Band, Eq
-from .linear_band import LinearBand, narrow_edges
+from .linear_band import LinearBand, narrow_edges, reach_s
 from .passages import Passages
 from .processor import Delay, Processor, one_pole
 
@@ -28,6 +28,7 @@ VOICE_LOW_HZ, VOICE_HIGH_HZ = 100.0, 3500.0
 PAST_S, AHEAD_S = 1.5, 0.25
 FLOOR_DB = -50.0
 _HAND_EDGE_S = 0.006
+_TOLD_S = 0.01  # besides its look-ahead, till the level of a sibilant is known
 _TRACKED = 6  # band passes that follow an event's centre
 
 
@@ -182,6 +183,10 @@ class Balanced(Stage):
     def remembers(self) -> Stage:
         """The voice and what stands out of it, whatever becomes of that."""
         return self.but("threshold_db", "max_cut_db", "attack_ms", "release_ms", "mix")
+
+    def heard_ahead_s(self) -> float:
+        """The band waits for what comes, and so does what tells a sibilant."""
+        return reach_s(self.low_hz) + self.lookahead_ms / 1000 + _TOLD_S
 
     def memory_s(self) -> float:
         return PAST_S + AHEAD_S + 0.5 + 8 * self.release_ms / 1000

@@ -132,6 +132,9 @@ class Duck(Stage):
         """What it hears and the band it holds."""
         return self.but("threshold_db", "depth_db", "attack_ms", "hold_ms", "release_ms")
 
+    def heard_ahead_s(self) -> float:
+        return 0.0
+
     def settles_s(self, before: Stage) -> float:
         """Words begin by another threshold once none is waiting to be heard that was found by the one before."""
         assert isinstance(before, Duck)

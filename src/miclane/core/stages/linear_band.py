@@ -24,6 +24,11 @@ def _half(down_db: float, way_hz: float, rate: float) -> int:
     return int(np.ceil((down_db - 7.95) / (2.285 * 2 * np.pi * way_hz / rate) / 2))
 
 
+def reach_s(low_hz: float) -> float:
+    """About how far on either side a band from there on reaches."""
+    return _half(_DOWN_DB, max(_EDGE * low_hz, _LEAST_EDGE_HZ), 48000) / 48000
+
+
 @lru_cache(maxsize=32)
 def band_taps(edges_hz: tuple[tuple[float, float], ...], rate: float) -> np.ndarray:
     """Filters (bands, taps), an odd number of taps, that let through what lies between two edges.
