@@ -61,9 +61,10 @@ def eq_paths(stage: Eq, rate: int, plot: Plot = PLOT) -> dict[str, Any]:
 
 @lru_cache(maxsize=256)
 def _pin(band: Band, rate: int, plot: Plot) -> dict[str, Any]:
-    own = band.model_copy(update={"on": True, "dynamic": None})
-    alone = Eq(bands=(own,)).response_db(np.array([band.frequency_hz]), rate)[0]
-    height = band.gain_db if band.shape in ("bell", "low_shelf", "high_shelf") else max(float(alone), -12.0)
+    height = band.gain_db
+    if band.shape not in ("bell", "low_shelf", "high_shelf"):
+        own = band.model_copy(update={"on": True, "dynamic": None})
+        height = max(float(Eq(bands=(own,)).response_db(np.array([band.frequency_hz]), rate)[0]), -12.0)
     half = _bracket(band.shape, band.q)
     return {
         "shape": band.shape,
