@@ -275,6 +275,34 @@ def test_what_is_played_next_after_the_end_of_the_loop_is_its_beginning(at, page
     assert all(b - a <= 48000 for a, b in behind())
 
 
+def test_a_piece_begins_where_the_playhead_will_be_and_where_it_waits_just_there(at, page) -> None:
+    said: list[tuple[int, int]] = []
+
+    def hear(wished: Wished) -> bool:
+        listening = (wished.message.get("body") or {}).get("listening")
+        found = re.search(r"/sound\?.*start=(\d+)&stop=(\d+)", wished.address)
+        if listening:
+            said.append((listening["start"], listening["stop"]))
+        elif found and wished.message["urgency"] == Urgency.UNDER_PLAYHEAD:
+            said.append((int(found[1]), int(found[2])))
+        return False
+
+    between(page, hear)
+    page = at("/s/salt-ferry/lane/lead?stage=peaks")
+    place = page.evaluate("miclane.player.at = miclane.player.first + 30000")
+    play(page)
+    assert [start for start, _ in said][:1] == [place], "nothing sounds yet: it waits there"
+    page.get_by_role("slider", name="Threshold").first.focus()
+    until(page, "miclane.player.at < miclane.player.last - 3 * 48000")
+    said.clear()
+    at_press = page.evaluate("miclane.player.at")
+    page.keyboard.press("ArrowLeft")
+    all_kept(page)
+    start, stop = said[0]
+    assert at_press < start < at_press + 24000
+    assert 0.15 * 48000 < stop - start < 0.25 * 48000
+
+
 def test_behind_the_first_piece_no_more_is_made_than_is_played_before_the_rest_is_there(at, page) -> None:
     said: list[Wished] = []
     whole: list[Wished] = []

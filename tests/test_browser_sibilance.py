@@ -4,8 +4,9 @@ import numpy as np
 import pytest
 from playwright.sync_api import expect
 
-from browsing import LANE, all_kept, answered, place_of, until
+from browsing import LANE, all_kept, answered, place_of, play, until
 from conftest import RATE
+from miclane.core.mix.edits import Set
 from miclane.core.stages.base import EDGES_APART
 from test_browser_cleaning import eventually, lead_of, stage, undo_until
 
@@ -192,3 +193,34 @@ def test_a_compressor_is_passed_by_the_sibilants(at, demo) -> None:
     split = next(s for s in lead_of(demo).stages if s.name == "Apart")
     assert [s.id for s in split.branches[0].stages][1:] == ["peaks"]
     undo_until(page, lambda: demo.studio.sessions.get("salt-ferry").session == before)
+
+
+PEAKS = """async (times) => {
+  const { analyser } = miclane.player, peaks = [], frames = new Float32Array(1024);
+  for (let k = 0; k < times; k++) {
+    await new Promise((resolve) => setTimeout(resolve, 15));
+    analyser.getFloatTimeDomainData(frames);
+    peaks.push(Math.max(...frames.map(Math.abs)));
+  }
+  return peaks;
+}"""
+
+
+def test_what_is_turned_down_before_the_de_essers_is_soft_as_soon_as_it_is_said_to_be_heard(at, demo) -> None:
+    """They wait a quarter of a second for what comes: what waits in them is of before it was turned down."""
+    chain = [{"kind": "trim", "id": "x"}, {"kind": "deess", "id": "y"}, {"kind": "deess", "id": "z"}]
+    demo.studio.sessions.edit("salt-ferry", [Set(path="lanes/lead/stages", value=chain)])
+    page = open_at(at, "y")
+    play(page)
+    until(page, "miclane.player.at > miclane.player.first + 1.2 * 48000")
+    loud = max(page.evaluate(PEAKS, 50))
+    page.evaluate("miclane.heard = []")
+    page.evaluate("() => import('/static/js/session.js').then((m) => m.set('lanes/lead/stages/x/gain_db', -24))")
+    soft = page.evaluate(
+        f"""async () => {{
+          while (!miclane.heard.length) await new Promise((resolve) => setTimeout(resolve, 5));
+          await new Promise((resolve) => setTimeout(resolve, 60)); // it has been faded to, and is in what is looked at
+          return ({PEAKS})(10);
+        }}"""
+    )
+    assert max(soft) < 0.25 * loud

@@ -52,6 +52,7 @@ const began = new Map();
 function told(m) {
   if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(performance.now() - since(m.when) - switching.at);
   if (m.type === "position") {
+    moves = m.playing && !m.starved && player.at !== m.at;
     if (m.playing) player.at = m.at;
     placed = performance.now();
     player.starved = m.starved;
@@ -161,12 +162,13 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
 
 let quickest = 0; // answers of late, in ms
 let placed = 0; // when the playhead said where it is
+let moves = false; // whether it was elsewhere the time before: where there is no sound yet it waits
 
 // A short piece where the playhead will be, wanted while the whole loop is rendered: what it has passed by then would be
 // made for nobody. Near the end the beginning is what comes.
 function piece() {
   const size = Math.round(SOON_S * state.rate);
-  const ahead_s = Math.min((performance.now() - placed + 0.6 * quickest) / 1000, MOST_AHEAD_S);
+  const ahead_s = moves ? Math.min((performance.now() - placed + 0.6 * quickest) / 1000, MOST_AHEAD_S) : 0;
   const there = player.at + Math.round(ahead_s * state.rate);
   const from = player.last - there < size / 12 ? player.first : there;
   return [from, Math.min(from + size, player.last)];
@@ -264,6 +266,7 @@ export function besides(voice, other) {
 
 export function range(first, last, at = first) {
   Object.assign(player, { first, last, at });
+  moves = false;
   player.node?.port.postMessage({ type: "range", first, last, looping: player.looping, at });
   say("range");
   return refresh();
@@ -280,6 +283,7 @@ export async function play(at = player.at) {
   if (!(await begin())) return;
   await player.context.resume();
   player.at = Math.min(Math.max(at, player.first), player.last - 1);
+  moves = false;
   player.playing = true;
   player.node.port.postMessage({ type: "play", at: player.at });
   say("playing");
@@ -290,6 +294,7 @@ export async function play(at = player.at) {
 
 export function seek(at) {
   player.at = Math.min(Math.max(at, player.first), player.last - 1);
+  moves = false;
   player.node?.port.postMessage({ type: "seek", at: player.at });
   say("position", { at: player.at, playing: player.playing, mean: 0, peak: 0 });
   if (isSong()) jump();
