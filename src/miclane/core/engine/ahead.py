@@ -10,6 +10,7 @@ from .cache import Place, Rendered, RenderStore
 from .graph import Graph, Node
 
 BLEND = 256  # frames in which the one goes over into the other
+_MATCHED, _MOST_LOUDER = 8192, 8.0  # frames over which they are made alike
 _MOST = 5_000
 
 
@@ -28,11 +29,11 @@ class Ahead:
             if waits_frames(node, graph.rate):
                 self._places[node.twin] = node.inputs[0], starts[node.inputs[0]], last
 
-    def of(self, node: Node, start: int, stop: int) -> np.ndarray | None:
-        """Frames [start, stop) of what came into a node (channels, n); None where they are not kept."""
+    def of(self, node: Node, start: int, stop: int) -> Rendered | None:
+        """What came into a node, from frame `start` to `stop` at the least; None where that is not kept."""
         place = self._places.get(node.twin)
         found = self._store.get(*place) if place else None
-        return found.cut(start, stop) if found and found.start <= start and stop <= found.stop else None
+        return found if found and found.start <= start and stop <= found.stop else None
 
 
 def waits_frames(node: Node, rate: int) -> int:
@@ -42,10 +43,15 @@ def waits_frames(node: Node, rate: int) -> int:
     return max(0, node.latency - round(rate * node.stage.heard_ahead_s()))
 
 
-def with_ahead(new: Rendered, start: int, from_: int, ahead: np.ndarray) -> np.ndarray:
-    """Frames of `new` from `start` to `from_`, a short way on together with `ahead`, and then `ahead` (channels, n)."""
-    both = max(0, min(BLEND, new.stop - from_, ahead.shape[1]))
-    x = np.concatenate([new.cut(start, from_), ahead], axis=1)
-    share = np.linspace(1.0, 0.0, both)
-    x[:, from_ - start : from_ - start + both] += share * (new.cut(from_, from_ + both) - ahead[:, :both])
-    return x
+def with_ahead(new: Rendered, start: int, from_: int, stop: int, old: Rendered) -> np.ndarray:
+    """Frames of `new` from `start` to `from_`, a short way on blended with the old, and then the old up to `stop`.
+
+    The old is as loud as the new is just before.
+    """
+    first = max(start, old.start, from_ - _MATCHED)
+    was, now = (float(np.square(each.cut(first, from_)).sum()) for each in (old, new))
+    louder = np.clip(np.sqrt(now / was), 1 / _MOST_LOUDER, _MOST_LOUDER) if was > 0 else 1.0
+    later = louder * old.cut(from_, stop)
+    both = max(0, min(BLEND, new.stop - from_, stop - from_))
+    later[:, :both] += np.linspace(1.0, 0.0, both) * (new.cut(from_, from_ + both) - later[:, :both])
+    return np.concatenate([new.cut(start, from_), later], axis=1)

@@ -37,13 +37,14 @@ _RUN_INS_S = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0, 14.0, 16.
 class Piece:
     """Frames [start, stop) that come into a node, and who goes on with them unless they begin from the zero state.
 
-    The last of them are `ahead` (channels, n) where that is given.
+    From the frame `told_from` on they are as they are in `ahead`, where that is given.
     """
 
     start: int
     stop: int
     worker: Worker | None = None
-    ahead: np.ndarray | None = None
+    ahead: Rendered | None = None
+    told_from: int = 0
 
 
 def plan(
@@ -70,10 +71,10 @@ def plan(
         if node.key not in needed:  # nobody hears it but what is held
             continue
         begin, end = needed[node.key]
-        worker = later = None
+        worker, later, waits = None, None, waits_frames(node, graph.rate)
         if node.stage is not None:
             end += node.latency
-            if ahead is not None and (waits := waits_frames(node, graph.rate)) and node.inputs[0] not in held:
+            if ahead is not None and waits and node.inputs[0] not in held:
                 later = ahead.of(node, end - waits, end)
             there = max(held[key].start if key in held else first for key in node.before)
             earliest = max(first, min(begin, floor) - STATES_BEFORE)
@@ -85,11 +86,11 @@ def plan(
             else:
                 run_in = begin - round(node.memory_s * graph.rate)
                 begin = min(begin, max(floor, run_in), max(there, node.stage.begins_by(begin, graph.rate)))
-        pieces[node.key] = Piece(begin, end, worker, later)
+        pieces[node.key] = Piece(begin, end, worker, later, end - waits)
         for key in node.before:
             if key not in held:
                 start, stop = needed.get(key, (begin, begin))
-                to = end if later is None or key != node.inputs[0] else end - later.shape[1] + BLEND
+                to = end if later is None or key != node.inputs[0] else end - waits + BLEND
                 needed[key] = min(start, begin), max(stop, to)
     return pieces
 
@@ -233,10 +234,10 @@ class Renderer:
             return Rendered(first, put_together(node, cuts, first, stop - first))
         source = done[node.inputs[0]]
         key = done[node.keyed_by].cut(first, stop) if node.keyed_by else None
-        if piece.ahead is None:
+        if piece.ahead is None or stop <= piece.told_from:
             x = source.cut(first, stop)
         else:
-            x = with_ahead(source, first, piece.stop - piece.ahead.shape[1], piece.ahead)[:, : stop - first]
+            x = with_ahead(source, first, piece.told_from, stop, piece.ahead)
         audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, piece.worker)
         return Rendered(first if piece.worker is None else first - node.latency, audio)
 

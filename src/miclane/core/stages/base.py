@@ -320,7 +320,7 @@ class Stage(Settings):
     def but(self, *names: str) -> Self:
         """This one with the settings of these names as they are in a new one."""
         fields = type(self).model_fields
-        return self.model_copy(update={name: fields[name].get_default() for name in names})
+        return self.model_copy(update={name: fields[name].get_default(call_default_factory=True) for name in names})
 
     def memory_s(self) -> float:
         """Seconds after which what came before matters less than −90 dB."""
