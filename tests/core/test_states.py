@@ -362,6 +362,26 @@ def test_what_came_into_a_place_is_answered_by_another_at_once(name: str, value:
         assert np.abs(heard - exact[:, start - RATE : start - RATE + RATE // 4]).max() < 1e-12
 
 
+def test_where_there_is_little_room_large_states_lie_half_as_close_and_none_is_missing() -> None:
+    _, _, session = one_lane(noise(1), [{"kind": "deess", "id": "large"}, {"kind": "compressor", "id": "small"}])
+    large, small = (Node(s.kind, stage=s, twin=s.kind) for s in session.lane("lead").stages)
+    states, blocks = States(8_000_000), 40
+    for node in (small, large):
+        worker = Worker(node.stage, RATE, 1, 0)
+        for at in range(1, blocks):
+            worker.push(noise(0.5)[:, :BLOCK], None)
+            states.note(node, at * BLOCK, worker)
+
+    def far(node: Node) -> list[int]:
+        found = [states.before(node, at * BLOCK, 0, RATE) for at in range(6, blocks)]
+        return [at - f[0] // BLOCK if f else blocks for at, f in enumerate(found, 6)]
+
+    assert far(small) == [0] * (blocks - 6)
+    assert max(far(large)) == 1 and far(large)[-3:] == [0, 0, 0], "the newest are as close as can be"
+    states.shrink(states.held_bytes * 3 // 4)
+    assert far(small) == [0] * (blocks - 6) and set(far(large)) == {0, 1}
+
+
 def test_states_take_no_more_than_they_may() -> None:
     _, _, session = opened(sung(1))
     echo = session.lane("lead").stages[2]

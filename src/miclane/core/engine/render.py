@@ -59,11 +59,12 @@ def plan(
 ) -> dict[str, Piece]:
     """What each node that is not `held` is to be run over to have the `wanted` frames of the target.
 
-    A stage goes on from its last state before them; one without is run in for as long as it remembers, from `most_in`
-    frames before them on at the earliest, or from where it must begin (`Stage.begins_by`). Nothing is run over what
-    comes before the frame `first`, but for what hears only what is held of before that.
+    A stage goes on from its last state before them; one without is run in from `most_in` frames before them on (where
+    something is held, which is for what is wanted soon, for no longer than it remembers), or from where it must begin
+    (`Stage.begins_by`). Nothing is run over what comes before the frame `first`, but for what hears only what is held
+    of before that.
     """
-    held = held or {}
+    soon, held = held is not None, held or {}
     floor = max(first, wanted[0] - most_in)
     needed = {target: wanted}
     pieces = {}
@@ -84,8 +85,8 @@ def plan(
             if found:
                 begin, worker = found[0], found[1].turned_to(node.stage)
             else:
-                run_in = begin - round(node.memory_s * graph.rate)
-                begin = min(begin, max(floor, run_in), max(there, node.stage.begins_by(begin, graph.rate)))
+                run_in = max(floor, begin - round(node.memory_s * graph.rate)) if soon else floor
+                begin = min(begin, run_in, max(there, node.stage.begins_by(begin, graph.rate)))
         pieces[node.key] = Piece(begin, end, worker, later, end - waits)
         for key in node.before:
             if key not in held:

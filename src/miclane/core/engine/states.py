@@ -19,6 +19,7 @@ from .node import BLOCK, Worker
 
 STATES_BYTES = 170 << 20
 _APART = 48 * BLOCK  # bytes that may be kept for a block of the song, at most: larger states are kept more seldom
+_LARGE = 100_000  # bytes
 _EACH_BYTES = 500  # an object with its attributes, or an array besides what is in it
 _MOST_TWINS = 20_000
 _NEVER_CHANGE = (BaseModel, str, int, float, complex, bool, np.generic, FunctionType, frozenset, type, type(None))
@@ -36,6 +37,8 @@ class _Kept:
 class States:
     """Workers as they were at frames of the song, by twin (`Node.twin`); those not used for longest go first.
 
+    Of large ones every other goes before anything else: half as close they serve as well, only later.
+
     Safe to use from several threads.
     """
 
@@ -44,6 +47,7 @@ class States:
         self.held_bytes = 0
         self._lock = threading.Lock()
         self._kept: OrderedDict[tuple[str, int], _Kept] = OrderedDict()
+        self._between: OrderedDict[tuple[str, int], _Kept] = OrderedDict()  # every other one of large ones
         self._last: dict[str, tuple[int, int]] = {}  # of a twin: frame of its last state, frames from one to the next
 
     def note(self, node: Node, frame: int, worker: Worker) -> None:
@@ -58,9 +62,12 @@ class States:
             if len(self._last) > _MOST_TWINS:
                 self._last.clear()
             self._last[twin] = frame, BLOCK * (1 + item.nbytes // _APART)
-            old = self._kept.pop((twin, slot), None)
-            self.held_bytes += item.nbytes - (old.nbytes if old else 0)
-            self._kept[twin, slot] = item
+            for group in (self._kept, self._between):
+                old = group.pop((twin, slot), None)
+                self.held_bytes -= old.nbytes if old else 0
+            self.held_bytes += item.nbytes
+            group = self._between if slot % 2 and item.nbytes > _LARGE else self._kept
+            group[twin, slot] = item
             self._make_room(self.limit_bytes)
 
     def before(self, node: Node, frame: int, earliest: int, rate: int) -> tuple[int, Worker] | None:
@@ -75,12 +82,14 @@ class States:
         latest = frame + node.latency
         with self._lock:
             for slot in range(latest // BLOCK, earliest // BLOCK - 1, -1):
-                item = self._kept.get((twin, slot))
+                place = (twin, slot)
+                group = self._kept if place in self._kept else self._between
+                item = group.get(place)
                 if item is None or not earliest <= item.frame <= latest:
                     continue
                 until = latest if item.came == node.before else frame
                 if item.frame <= until - round(rate * stage.settles_s(item.worker.stage)):
-                    self._kept.move_to_end((twin, slot))
+                    group.move_to_end(place)
                     break
             else:
                 return None
@@ -92,8 +101,9 @@ class States:
             self._make_room(most_bytes)
 
     def _make_room(self, most_bytes: int) -> None:
-        while self.held_bytes > most_bytes and self._kept:
-            self.held_bytes -= self._kept.popitem(last=False)[1].nbytes
+        for group in (self._between, self._kept):
+            while self.held_bytes > most_bytes and group:
+                self.held_bytes -= group.popitem(last=False)[1].nbytes
 
 
 class Copied:
