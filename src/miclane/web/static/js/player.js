@@ -6,12 +6,11 @@ import { fetchSound, parted } from "./fetching.js";
 import { counts, URGENCY } from "./line.js";
 import { loudspeaker } from "./loudspeaker.js";
 import { on, say } from "./messages.js";
+import { answeredIn, piece, placed, stands } from "./piece.js";
 import { restAfter } from "./resting.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 import { state } from "./state.js";
 
-const SOON_S = 0.21;
-const MOST_AHEAD_S = 0.06;
 const ELSEWHERE_MS = 700; // who only looks on while another hand turns something waits until that rests
 const LONGEST_LOOP_S = 20;
 
@@ -52,9 +51,8 @@ const began = new Map();
 function told(m) {
   if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(performance.now() - since(m.when) - switching.at);
   if (m.type === "position") {
-    moves = m.playing && !m.starved && player.at !== m.at;
+    placed(m);
     if (m.playing) player.at = m.at;
-    placed = performance.now();
     player.starved = m.starved;
     if (m.playing && !m.starved && player.asked) {
       player.waited_ms = performance.now() - player.asked; // from the wish to the sound
@@ -160,20 +158,6 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   }
 }
 
-let quickest = 0; // answers of late, in ms
-let placed = 0; // when the playhead said where it is
-let moves = false; // whether it was elsewhere the time before: where there is no sound yet it waits
-
-// A short piece where the playhead will be, wanted while the whole loop is rendered: what it has passed by then would be
-// made for nobody. Near the end the beginning is what comes.
-function piece() {
-  const size = Math.round(SOON_S * state.rate);
-  const ahead_s = moves ? Math.min((performance.now() - placed + 0.6 * quickest) / 1000, MOST_AHEAD_S) : 0;
-  const there = player.at + Math.round(ahead_s * state.rate);
-  const from = player.last - there < size / 12 ? player.first : there;
-  return [from, Math.min(from + size, player.last)];
-}
-
 // What an edit's answer should bring along.
 state.listening = () => {
   if (!player.playing || isSong() || player.variant === "removed" || player.variant === "band") return null;
@@ -266,7 +250,7 @@ export function besides(voice, other) {
 
 export function range(first, last, at = first) {
   Object.assign(player, { first, last, at });
-  moves = false;
+  stands();
   player.node?.port.postMessage({ type: "range", first, last, looping: player.looping, at });
   say("range");
   return refresh();
@@ -283,7 +267,7 @@ export async function play(at = player.at) {
   if (!(await begin())) return;
   await player.context.resume();
   player.at = Math.min(Math.max(at, player.first), player.last - 1);
-  moves = false;
+  stands();
   player.playing = true;
   player.node.port.postMessage({ type: "play", at: player.at });
   say("playing");
@@ -294,7 +278,7 @@ export async function play(at = player.at) {
 
 export function seek(at) {
   player.at = Math.min(Math.max(at, player.first), player.last - 1);
-  moves = false;
+  stands();
   player.node?.port.postMessage({ type: "seek", at: player.at });
   say("position", { at: player.at, playing: player.playing, mean: 0, peak: 0 });
   if (isSong()) jump();
@@ -339,6 +323,6 @@ on("line", () => lines++ && refresh()); // what was flowing when the line was lo
 on("changing", () => !isSong() && inFlight.abort());
 on("changed", ({ began: start, version, sound, kept_ms, render_ms, elsewhere = false }) => {
   const parts = { answer_ms: performance.now() - start, kept_ms, render_ms, version };
-  if (!elsewhere) quickest = Math.min(parts.answer_ms, quickest * 1.1 + 1);
+  if (!elsewhere) answeredIn(parts.answer_ms);
   refresh(start, parts, sound, elsewhere);
 });
