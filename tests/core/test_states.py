@@ -363,10 +363,11 @@ def test_what_came_into_a_place_is_answered_by_another_at_once(name: str, value:
 
 
 def test_where_there_is_little_room_large_states_lie_half_as_close_and_none_is_missing() -> None:
-    _, _, session = one_lane(noise(1), [{"kind": "deess", "id": "large"}, {"kind": "compressor", "id": "small"}])
-    large, small = (Node(s.kind, stage=s, twin=s.kind) for s in session.lane("lead").stages)
-    states, blocks = States(8_000_000), 40
-    for node in (small, large):
+    kinds = [{"kind": "deess"}, {"kind": "compressor"}, {"kind": "delay", "time_ms": 1500}]
+    _, _, session = one_lane(noise(1), kinds)
+    large, small, largest = (Node(s.kind, stage=s, twin=s.kind) for s in session.lane("lead").stages)
+    states, blocks = States(40_000_000), 40
+    for node in (small, largest, large):
         worker = Worker(node.stage, RATE, 1, 0)
         for at in range(1, blocks):
             worker.push(noise(0.5)[:, :BLOCK], None)
@@ -377,8 +378,11 @@ def test_where_there_is_little_room_large_states_lie_half_as_close_and_none_is_m
         return [at - f[0] // BLOCK if f else blocks for at, f in enumerate(found, 6)]
 
     assert far(small) == [0] * (blocks - 6)
+    seldom = far(largest)
+    assert set(far(large)) == {0} and max(seldom) > 1
+    states.shrink(states.held_bytes - 2_500_000)
     assert max(far(large)) == 1 and far(large)[-3:] == [0, 0, 0], "the newest are as close as can be"
-    states.shrink(states.held_bytes * 3 // 4)
+    assert far(largest) == seldom, "what lies far apart stays"
     assert far(small) == [0] * (blocks - 6) and set(far(large)) == {0, 1}
 
 

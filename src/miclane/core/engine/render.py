@@ -87,6 +87,7 @@ def plan(
             else:
                 run_in = max(floor, begin - round(node.memory_s * graph.rate)) if soon else floor
                 begin = min(begin, run_in, max(there, node.stage.begins_by(begin, graph.rate)))
+        later = later if begin < end - waits else None
         pieces[node.key] = Piece(begin, end, worker, later, end - waits)
         for key in node.before:
             if key not in held:

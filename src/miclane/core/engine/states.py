@@ -66,7 +66,8 @@ class States:
                 old = group.pop((twin, slot), None)
                 self.held_bytes -= old.nbytes if old else 0
             self.held_bytes += item.nbytes
-            group = self._between if slot % 2 and item.nbytes > _LARGE else self._kept
+            close = _LARGE < item.nbytes < _APART  # larger ones lie further apart already
+            group = self._between if slot % 2 and close else self._kept
             group[twin, slot] = item
             self._make_room(self.limit_bytes)
 

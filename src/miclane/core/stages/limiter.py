@@ -104,7 +104,7 @@ class Limiter(Stage):
         return self.but("ceiling_dbtp", "gain_db", "release_ms")
 
     def settles_s(self, before: Stage) -> float:
-        return 3 * self.lookahead_ms / 1000
+        return 0.0 if before == self else 3 * self.lookahead_ms / 1000
 
     def memory_s(self) -> float:
         return 8 * self.release_ms / 1000 + 0.05
