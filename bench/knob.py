@@ -219,6 +219,7 @@ def _measure(
     else:
         (page.locator(how).first if how.startswith(".") else page.slider(how).first).focus()
     before = page.evaluate("miclane.heard = [], structuredClone(miclane.line)")
+    fell = page.evaluate("miclane.player.fell")
     # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
     key = "ArrowRight" if how == "hunt" else "ArrowLeft" if "handle" in name else "Shift+ArrowLeft"
     paces = []
@@ -249,4 +250,5 @@ def _measure(
     kinds = {k: (n - before["by"].get(k, 0)) / 40 for k, n in after["by"].items() if n > before["by"].get(k, 0)}
     each = ", ".join(f"{k} {n:.1f}" for k, n in sorted(kinds.items(), key=lambda kind: -kind[1]))
     moved = (after["bytes"] - before["bytes"]) / 40 / 2**10
-    print(f"    asked for, a change: {each}; {moved:.0f} KiB came")
+    fell = page.evaluate("miclane.player.fell") - fell
+    print(f"    asked for, a change: {each}; {moved:.0f} KiB came; the old sound heard again {fell} times")

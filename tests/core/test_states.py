@@ -10,11 +10,12 @@ from bench.fuzz import chain
 from conftest import RATE, db, noise, one_lane, residue_db
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.cache import Rendered
+from miclane.core.engine.casts import Mould
 from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.graph import Node
 from miclane.core.engine.node import BLOCK, Worker
 from miclane.core.engine.render import Renderer, plan
-from miclane.core.engine.states import Copied, States
+from miclane.core.engine.states import States
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnsoundError
 from miclane.core.mix.document import Session
@@ -54,14 +55,16 @@ def test_a_copy_goes_on_bit_for_bit_and_leaves_the_other_alone(part: int) -> Non
             try:
                 for block in x[:2]:
                     worker.push(block.copy(), key)
-                copy = Copied().of(worker)
-                assert shapes(copy.processor, set()) == shapes(worker.processor, set())
-                first = [copy.push(block.copy(), key) for block in x[2:]]
+                mould = Mould(worker)
+                copies = mould.cast(), mould.cast()
+                assert all(shapes(c.processor, set()) == shapes(worker.processor, set()) for c in copies)
+                first = [copies[0].push(block.copy(), key) for block in x[2:]]
             except UnsoundError:  # a legal setting that makes it as loud
                 continue
-            again = [worker.push(block.copy(), key) for block in x[2:]]
             gone_on += 1
-            assert all(np.array_equal(a, b) for a, b in zip(first, again, strict=True)), stage
+            for other in (worker, copies[1], mould.cast()):
+                again = [other.push(block.copy(), key) for block in x[2:]]
+                assert all(np.array_equal(a, b) for a, b in zip(first, again, strict=True)), stage
     assert gone_on > 100
 
 

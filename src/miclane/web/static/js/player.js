@@ -16,7 +16,7 @@ const LONGEST_LOOP_S = 20;
 
 export const player = {
   context: null, node: null, analyser: null, playing: false, at: 0, first: 0, last: 1, looping: true, hear: "lane",
-  lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "", pair: "", equal: false, matched: 0, pressed: 0,
+  lane: "", variant: "treated", figures: null, starting: null, band: null, bypassed: "", pair: "", equal: false, matched: 0, pressed: 0, fell: 0,
 };
 window.miclane = { player, state, line: counts };
 
@@ -54,6 +54,7 @@ function told(m) {
     placed(m);
     if (m.playing) player.at = m.at;
     player.starved = m.starved;
+    player.fell = m.fell;
     if (m.playing && !m.starved && player.asked) {
       player.waited_ms = performance.now() - player.asked; // from the wish to the sound
       player.asked = 0;

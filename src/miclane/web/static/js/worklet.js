@@ -76,6 +76,7 @@ class Player extends AudioWorkletProcessor {
     this.count = 0;
     this.ticks = 0;
     this.told = "";
+    this.fell = 0; // how often an older sound was heard again, since what follows a newer one had not come
     this.amplitude = 0;
     this.guard = 1; // what the loudspeaker is turned down by, so that nothing passes full scale
     this.least = 1;
@@ -159,6 +160,7 @@ class Player extends AudioWorkletProcessor {
     const enough = (t) => this.has(t, t === pair.current ? 128 + this.fade : 256 + 2 * this.fade);
     const wanted = pair.takes.find(enough) ?? pair.takes.find((t) => this.has(t, 128 + this.fade)) ?? pair.takes.find((t) => this.has(t, 128));
     if (!wanted || wanted === pair.current) return;
+    if (wanted.version < pair.current?.version) this.fell += 1;
     pair.from = pair.current;
     pair.current = wanted;
     pair.weight = pair.from ? 0 : 1;
@@ -276,7 +278,7 @@ class Player extends AudioWorkletProcessor {
     this.ticks += 1;
     if (this.ticks % 10 === 0) {
       this.port.postMessage({
-        type: "position", at: this.at, playing: this.playing, mean: this.level / Math.max(this.count, 1) / 2, peak: this.peak, starved: this.waiting, guard: this.least,
+        type: "position", at: this.at, playing: this.playing, mean: this.level / Math.max(this.count, 1) / 2, peak: this.peak, starved: this.waiting, guard: this.least, fell: this.fell,
       });
       this.level = this.peak = this.count = 0;
       this.least = this.guard;
