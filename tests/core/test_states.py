@@ -20,6 +20,7 @@ from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnsoundError
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Set, apply
+from miclane.core.stages.tame import Tame
 
 LONG = [
     {"kind": "eq", "id": "eq", "bands": [{"shape": "bell", "frequency_hz": 900, "gain_db": 3, "q": 1}]},
@@ -66,6 +67,35 @@ def test_a_copy_goes_on_bit_for_bit_and_leaves_the_other_alone(part: int) -> Non
                 again = [other.push(block.copy(), key) for block in x[2:]]
                 assert all(np.array_equal(a, b) for a, b in zip(first, again, strict=True)), stage
     assert gone_on > 100
+
+
+def test_of_what_nobody_hears_nothing_but_the_work_is_left_out() -> None:
+    left_out = set()
+    tame: dict[str, Any] = {"id": "tame", "line_db": 0.5, "sharpness": 1.0}
+    chains = [
+        ([Tame(**tame)], 48_000, 1),
+        ([Tame(**tame, target="side")], 44_100, 2),
+        *(chain(seed) for seed in range(200)),
+    ]
+    for seed, (stages, rate, channels) in enumerate(chains):
+        for stage in stages:
+            if stage.kind == "split":
+                continue
+            workers = [Worker(stage, rate, channels, 1000) for _ in range(2)]
+            x = np.random.default_rng(seed).normal(0, 0.05, (4, channels, 7000))
+            try:
+                whole, rest = [], []
+                for at, block in enumerate(x):
+                    key = x[at - 1, :1] if stage.listens() else None
+                    whole.append(workers[0].push(block.copy(), key))
+                    workers[1].unheard = 9001 if at == 0 else workers[1].unheard
+                    rest.append(workers[1].push(block.copy(), key))
+            except UnsoundError:  # a legal setting that makes it as loud
+                continue
+            one, other = np.concatenate(whole, axis=1), np.concatenate(rest, axis=1)
+            assert np.array_equal(one[:, 9001:], other[:, 9001:]), stage
+            left_out |= {stage.kind} if not np.array_equal(one, other) else set()
+    assert left_out == {"deess", "tame"}
 
 
 def sung(seconds: int) -> np.ndarray:

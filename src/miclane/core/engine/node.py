@@ -54,6 +54,7 @@ class Worker:
         self.processor.start_at(start)
         self.skip = self.processor.latency
         self.dropped = 0
+        self.unheard = 0  # frames due next that nobody will hear, nor a state that is left be gone on from for them
 
     def turned_to(self, stage: Stage) -> "Worker":
         """This one with the settings of a stage that remembers the same."""
@@ -64,10 +65,12 @@ class Worker:
 
     def push(self, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         """Feed n frames; what has become due (n, fewer while latency is dropped)."""
+        self.processor.unheard = self.skip + self.unheard
         y = self.processor.process(x, key)
         check_sound(y, self.stage.label)
         self.dropped = min(self.skip, y.shape[1])
         self.skip -= self.dropped
+        self.unheard = max(0, self.unheard - (y.shape[1] - self.dropped))
         return y[:, self.dropped :]
 
     @property

@@ -37,7 +37,8 @@ _RUN_INS_S = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0, 6.0, 7.0, 8.0, 10.0, 12.0, 14.0, 16.
 class Piece:
     """Frames [start, stop) that come into a node, and who goes on with them unless they begin from the zero state.
 
-    From the frame `told_from` on they are as they are in `ahead`, where that is given.
+    From the frame `told_from` on they are as they are in `ahead`, where that is given. Of what comes out nobody hears
+    what is before the frame `heard_from`.
     """
 
     start: int
@@ -45,6 +46,7 @@ class Piece:
     worker: Worker | None = None
     ahead: Rendered | None = None
     told_from: int = 0
+    heard_from: int = 0
 
 
 def plan(
@@ -71,7 +73,7 @@ def plan(
     for node in reversed(graph.needed(target)):
         if node.key not in needed:  # nobody hears it but what is held
             continue
-        begin, end = needed[node.key]
+        begin, end = heard_from, _ = needed[node.key]
         worker, later, waits = None, None, waits_frames(node, graph.rate)
         if node.stage is not None:
             end += node.latency
@@ -88,7 +90,7 @@ def plan(
                 run_in = max(floor, begin - round(node.memory_s * graph.rate)) if soon else floor
                 begin = min(begin, run_in, max(there, node.stage.begins_by(begin, graph.rate)))
         later = later if begin < end - waits else None
-        pieces[node.key] = Piece(begin, end, worker, later, end - waits)
+        pieces[node.key] = Piece(begin, end, worker, later, end - waits, heard_from)
         for key in node.before:
             if key not in held:
                 start, stop = needed.get(key, (begin, begin))
@@ -240,8 +242,11 @@ class Renderer:
             x = source.cut(first, stop)
         else:
             x = with_ahead(source, first, piece.told_from, stop, piece.ahead)
-        audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, piece.worker)
-        return Rendered(first if piece.worker is None else first - node.latency, audio)
+        worker = piece.worker or Worker(node.stage, graph.rate, x.shape[0], first)
+        begins = first if piece.worker is None else first - node.latency
+        worker.unheard = piece.heard_from - begins
+        audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, worker)
+        return Rendered(begins, audio)
 
 
 def _take_in(done: dict[str, Rendered], running: dict[Future[Rendered], str]) -> None:

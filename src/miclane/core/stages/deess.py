@@ -105,10 +105,10 @@ class DeessProcessor(Processor):
         if s.mode == "wide":
             return turned_down(self.delay.process(x), gain, 1.0, s.mix)
         if not len(self.tracked):
-            return self.band.process(x, gain)
+            return self.band.process(x, gain, unheard=self.unheard)
         places = np.empty(n)
         moving_centre(x, self.tracked, self.tracks, self.powers, float(self.smoothing[1]), places)
-        return self.band.process(x, gain, self.step * places)
+        return self.band.process(x, gain, self.step * places, self.unheard)
 
 
 def bandpass_section(frequency_hz: float, q: float, rate: int) -> np.ndarray:

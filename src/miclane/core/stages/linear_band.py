@@ -4,6 +4,7 @@ Windowed sincs after Kaiser (1974), 70 dB; they wait for what comes, so whoever 
 """
 
 from functools import lru_cache
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -138,14 +139,22 @@ class LinearBand:
         """The song's frame that is heard first."""
         self.frame = frame - self.latency
 
-    def process(self, x: np.ndarray, gain_db: np.ndarray, places: np.ndarray | None = None) -> np.ndarray:
-        """x (channels, n) late, with the band at gain_db (padded n); places (n,): which band, of x as it comes."""
+    def process(
+        self, x: np.ndarray, gain_db: np.ndarray, places: np.ndarray | None = None, unheard: int = 0
+    ) -> np.ndarray:
+        """x (channels, n) late, with the band at gain_db (padded n); places (n,): which band, of x as it comes.
+
+        Of the first `unheard` frames the band need not be right.
+        """
         y = np.empty_like(x)
-        for at in range(0, x.shape[1], _PIECE):
-            to = min(at + _PIECE, x.shape[1])
+        unheard = 0 if len(self.few) else min(unheard, x.shape[1])
+        starts = [*range(0, unheard, _PIECE), *range(unheard, x.shape[1], _PIECE)]
+        for at, to in pairwise((*starts, x.shape[1])):
             self._take_in(x[:, at:to], places[at:to] if places is not None else None)
             base, out = self.end - self.latency - (to - at), (gain_db, self.mix, y, at, to)
-            if len(self.few):
+            if to <= unheard:
+                y[:, at:to] = 0.0
+            elif len(self.few):
                 kept = self.low, self.done, self.values, self.known
                 cut_low_band(self.line, base, *kept, self.few, self.taps, self.table, self.frame, *out)
             else:

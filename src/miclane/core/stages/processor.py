@@ -15,10 +15,12 @@ class Processor:
     new array and leaves in `gain_db` (n,) the gain it applied, or None where a single gain does not describe it, and
     in `parts_db` (k, n) the gains of its parts where it has several that move. Where dry sound stands beside what they
     were applied to, `blend` says so, and what is read is what both amount to.
-    The result does not depend on how the sound is cut into blocks.
+    The result does not depend on how the sound is cut into blocks. `unheard` says, before each block, of how many of
+    the frames that come out next it is of no matter what they are, nor `gain_db` there: nobody hears them.
     """
 
     latency: int = 0
+    unheard: int = 0
     settings: Any
     blend: tuple[float, np.ndarray | float] = (1.0, 1.0)  # share and gain of the sound that the gains were applied to
     _gain_db: np.ndarray | None = None

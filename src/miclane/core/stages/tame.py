@@ -88,7 +88,8 @@ class TameProcessor(Processor):
         if count:
             held = np.concatenate([self.earlier, self._held_of(heard[:, hop:], count)])
             cuts = self.settings.cuts(held[1:], self.line_db)
-            y, least = self._through(came[:, hop:], cuts, count)
+            gone = self.unheard - (n - min(n, max(0, self.frames - self.latency))) - self.made.shape[1] + self.skip
+            y, least = self._through(came[:, hop:], cuts, count, gone // hop)
             self.made = np.concatenate([self.made, y[:, self.skip :]], axis=1)
             self.gains = np.concatenate([self.gains, least[self.skip :]])
             self.skip, self.earlier = 0, held[-2:]
@@ -127,13 +128,19 @@ class TameProcessor(Processor):
             self.telling.append((excess, held, known, level))
         return held
 
-    def _through(self, came: np.ndarray, cuts: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
-        """The frames of `count` hops after a window of what came, through cuts (count + 1, bands); the deepest cuts."""
+    def _through(
+        self, came: np.ndarray, cuts: np.ndarray, count: int, unheard: int = 0
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """The frames of `count` hops after a window of what came, through cuts (count + 1, bands); the deepest cuts.
+
+        The first `unheard` hops are left as they came.
+        """
         s, size, hop = self.settings, self.size, self.hop
         y = np.array(came[:, size : size + count * hop])
         least = np.repeat(-cuts.max(axis=1), hop)[: count * hop]
         works = cuts.max(axis=1) > _LEAST_DB
         hops = np.flatnonzero(works[:-1] | works[1:])
+        hops = hops[hops >= unheard]
         if not len(hops):
             return y, least
         wanted = np.unique(np.concatenate([hops, hops + 1]))

@@ -2,11 +2,9 @@
 
 import { fetchSound } from "./fetching.js";
 import { URGENCY } from "./line.js";
-import { cameBehindIn } from "./piece.js";
 import { give, orderNow, player } from "./player.js";
 import { state } from "./state.js";
 
-const FIRST_S = 0.25; // soon there, for the piece before it is short
 const PIECE_S = 1; // a hand that moves on would only throw more away
 const AHEAD_S = 0.5; // the next is asked for so long before what is there ends
 const LATE_S = 0.25;
@@ -17,18 +15,14 @@ export async function behind(from, generation, signal, there) {
   const wanted = () => generation === orderNow() && !there.whole && player.playing;
   let rest = last - first;
   let at = from;
-  let long_s = FIRST_S;
   while (wanted() && rest > 0) {
     if (at >= last) {
       if (!player.looping) return;
       at = first;
     }
-    const to = Math.min(at + Math.round(long_s * state.rate), last);
-    const asked = performance.now();
+    const to = Math.min(at + Math.round(PIECE_S * state.rate), last);
     const sound = await fetchSound(at, to, "treated", `&first=${first}&last=${last}`, signal, URGENCY.behind).catch(() => null);
     if (!sound) return;
-    if (long_s === FIRST_S) cameBehindIn(performance.now() - asked);
-    long_s = PIECE_S;
     if (!there.whole) give("treated", at, sound, generation);
     rest -= to - at;
     at = await near(to, last - first, wanted);

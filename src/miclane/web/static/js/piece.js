@@ -4,13 +4,11 @@
 import { player } from "./player.js";
 import { state } from "./state.js";
 
-const SHORTEST_S = 0.1;
-const LONGEST_S = 0.21;
+const LENGTH_S = 0.21;
 const MOST_AHEAD_S = 0.06;
 const AT_THE_END_S = 0.0175; // nearer to it than that the beginning is what comes
 
 let quickest = 0; // answers of late, in ms
-let slowest = 1000 * LONGEST_S; // how long what comes behind a piece took of late, in ms
 let told = 0; // when the playhead said where it is
 let moves = false; // whether it was elsewhere the time before: where there is no sound yet it waits
 
@@ -30,18 +28,10 @@ export function answeredIn(ms) {
   quickest = quickest ? Math.min(ms, quickest * 1.1 + 1) : ms;
 }
 
-/** What comes behind a piece has come. @param {number} ms */
-export function cameBehindIn(ms) {
-  slowest = Math.max(ms, 0.8 * slowest);
-}
-
-/** As long as it lasts until what comes behind it is there, on a slow day too. */
-const length_s = () => Math.min(Math.max(0.05 + (1.5 * slowest) / 1000, SHORTEST_S), LONGEST_S);
-
 /** First frame and the frame after the last. @returns {[number, number]} */
 export function piece() {
   const ahead_s = moves ? Math.min((performance.now() - told + 0.6 * quickest) / 1000, MOST_AHEAD_S) : 0;
   const there = player.at + Math.round(ahead_s * state.rate);
   const from = player.last - there < AT_THE_END_S * state.rate ? player.first : there;
-  return [from, Math.min(from + Math.round(length_s() * state.rate), player.last)];
+  return [from, Math.min(from + Math.round(LENGTH_S * state.rate), player.last)];
 }
