@@ -6,6 +6,7 @@ import math
 import os
 import sys
 from pathlib import Path
+from threading import Thread
 from typing import Annotated, Literal, NoReturn
 
 import typer
@@ -67,9 +68,11 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
     """The raw-take report: loudness, true peak, phrases, events, noise floor, rings, pitch range, and findings."""
     from .core.audio import read_sound
     from .core.findings.report import measure_file
+    from .core.kernels import load
     from .core.units import note_name, show_time
 
     keep_memory_together()
+    Thread(target=load, daemon=True).start()  # while the file is read
     clip = read_sound(sound, str(sound))
     told = measure_file(clip.audio, clip.rate)
     if as_json:

@@ -46,22 +46,30 @@ class Later:
         return self._type
 
 
-class _WithoutLinearAlgebra:
-    """Has one thread not find SciPy's linear algebra, of which no kernel makes use: an eighth of a second a start."""
+class _WithoutMore:
+    """Has one thread not find what Numba takes in where it is there and no kernel makes use of: a quarter of a second a
+    start."""
 
     def __init__(self) -> None:
         self.thread = threading.get_ident()
 
     def find_spec(self, name: str, path: Any = None, target: Any = None) -> None:
-        if name == "scipy.linalg" and threading.get_ident() == self.thread:
+        if name in ("scipy.linalg", "cffi") and threading.get_ident() == self.thread:
             raise ModuleNotFoundError(name)
+
+
+def load() -> None:
+    """Load Numba, which takes a while; what is called first would."""
+    with _loading:
+        _load()
 
 
 @functools.cache
 def _load() -> None:
-    finder: Any = _WithoutLinearAlgebra()
+    finder: Any = _WithoutMore()
     sys.meta_path.insert(0, finder)
     try:
+        import numba.core.typing.cffi_utils
         import numba.np.arraymath  # noqa: F401
     finally:
         sys.meta_path.remove(finder)

@@ -70,3 +70,44 @@ def normal_differences(x, starts, window, out):
             difference = max(own + energy - 2 * products[lag], 0.0)
             total += difference
             out[k, lag] = difference * lag / max(total, 1e-20)
+
+
+@kernel
+def dips_of(normal, first, dips, off, depth):
+    """Where each row of normal (m, lags) dips, of the lags from `first` on, into three of (m, lags - 2).
+
+    By a parabola through three lags: how far from the middle one it lies, and how deep; where there is none, 2.
+    """
+    for k in range(len(normal)):
+        for i in range(depth.shape[1]):
+            before, here, after = normal[k, i], normal[k, i + 1], normal[k, i + 2]
+            dips[k, i] = i + 1 >= first and here < before and here <= after
+            off[k, i], depth[k, i] = 0.0, 2.0
+            if dips[k, i]:
+                bend = before - 2 * here + after
+                off[k, i] = 0.5 * (before - after) / (bend if bend > 0 else 1.0)
+                depth[k, i] = max(here - 0.25 * (before - after) * off[k, i], 0.0)
+
+
+@kernel
+def dip_of_the_period(depth, enough, octave_above, chosen):
+    """Of each row of depth (m, lags): the first dip of `enough` depth, else the deepest, into chosen (m,).
+
+    Where that is no deeper than `octave_above`, the one at twice its lag where that is less than half as high.
+    """
+    for k in range(len(depth)):
+        lag = 0
+        for i in range(depth.shape[1]):
+            if depth[k, i] < enough:
+                lag = i
+                break
+            if depth[k, i] < depth[k, lag]:
+                lag = i
+        if depth[k, lag] > octave_above:
+            double, best = 2 * (lag + 1) - 1, -1
+            for i in range(double - 2, min(double + 3, depth.shape[1])):
+                if best < 0 or depth[k, i] < depth[k, best]:
+                    best = i
+            if best >= 0 and depth[k, best] < 0.5 * depth[k, lag]:
+                lag = best
+        chosen[k] = lag

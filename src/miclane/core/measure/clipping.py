@@ -8,6 +8,7 @@ from .phrases import Span
 FULL_SCALE = 0.99997
 _FLAT, _STEEP = 1e-4, 8.0  # of the peak: what counts as level, and how much more the way up to it rises a frame
 _LEAST_RUN, _LEAST_PLACES, _NEAR, _QUIETEST = 4, 3, 0.005, 1e-3
+_AT_ONCE = 1 << 18  # frames, so that a long take needs little memory
 
 
 def clipped_spans(audio: np.ndarray) -> tuple[Span, ...]:
@@ -18,18 +19,26 @@ def clipped_spans(audio: np.ndarray) -> tuple[Span, ...]:
     """
     found = np.zeros(audio.shape[1], bool)
     for row in audio:
-        found |= (row >= FULL_SCALE) | (row <= -FULL_SCALE)
+        _beyond(row, FULL_SCALE, found)
     for row in audio:
         for a, b in _flat_tops(row):
             found[a:b] = True
     return tuple(Span(a, b) for a, b in runs(found))
 
 
+def _beyond(x: np.ndarray, level: float, found: np.ndarray) -> None:
+    """Marks in `found` where x (n,) is as far from zero as a level, or further."""
+    for k in range(0, len(x), _AT_ONCE):
+        part = x[k : k + _AT_ONCE]
+        found[k : k + _AT_ONCE] |= (part >= level) | (part <= -level)
+
+
 def _flat_tops(x: np.ndarray) -> list[tuple[int, int]]:
     peak = float(max(x.max(initial=0.0), -x.min(initial=0.0)))
     if peak < _QUIETEST or peak >= FULL_SCALE:
         return []
-    near = (x > (1 - _NEAR) * peak) | (x < -(1 - _NEAR) * peak)
+    near = np.zeros(len(x), bool)
+    _beyond(x, (1 - _NEAR) * peak, near)
     after_near = np.flatnonzero(near[1:] & near[:-1]) + 1
     level = np.zeros(len(x), bool)
     level[after_near] = np.abs(x[after_near] - x[after_near - 1]) <= _FLAT * peak

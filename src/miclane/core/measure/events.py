@@ -9,8 +9,9 @@ from typing import Literal
 
 import numpy as np
 
-from ..late import maximum_filter1d, rfft
+from ..late import rfft
 from .levels import runs
+from .running import running_max
 from .sides import voice_in
 
 Kind = Literal["s", "sh", "t", "f", "breath"]
@@ -44,16 +45,20 @@ class Hops:
     def __init__(self, audio: np.ndarray, rate: int) -> None:
         mono = voice_in(audio)
         self.hop, size = round(_HOP_S * rate), 2 ** round(np.log2(_FRAME_S * rate))
-        padded = np.zeros(len(mono) + size // 2 + size, np.float32)
-        padded[size // 2 : size // 2 + len(mono)] = mono
-        self.views = np.lib.stride_tricks.sliding_window_view(padded, size)[:: self.hop][: len(mono) // self.hop + 1]
+        self.mono, self.size, self.count = mono, size, len(mono) // self.hop + 1
         self.window = np.hanning(size).astype(np.float32)
         self.scale = 2 / float((self.window**2).sum()) / size
         self.bins_hz = np.fft.rfftfreq(size, 1 / rate)
 
     def power(self, a: int, b: int) -> np.ndarray:
         """Power (hops, bins) as float32 of the hops [a, b)."""
-        return np.abs(rfft(self.views[a:b] * self.window, axis=1)).astype(np.float32) ** 2 * self.scale
+        b = min(b, self.count)
+        first, last = a * self.hop - self.size // 2, max(a, b - 1) * self.hop + self.size // 2
+        padded = np.zeros(last - first, np.float32)
+        there = self.mono[max(first, 0) : last]
+        padded[max(-first, 0) :][: len(there)] = there
+        frames = np.lib.stride_tricks.sliding_window_view(padded, self.size)[:: self.hop][: max(0, b - a)]
+        return np.abs(rfft(frames * self.window, axis=1)).astype(np.float32) ** 2 * self.scale
 
 
 @dataclass(frozen=True)
@@ -71,8 +76,8 @@ def sibilant_balance(audio: np.ndarray, rate: int) -> SibilantBalance:
     """The curves of (channels, frames) from which sibilants are found."""
     hops = Hops(audio, rate)
     wanted = (AIR_HZ, SUNG_HZ, (SUNG_HZ[1], AIR_HZ[0]), VOICE_HZ)
-    found = np.empty((len(wanted), len(hops.views)))
-    for k in range(0, len(hops.views), _AT_ONCE):
+    found = np.empty((len(wanted), hops.count))
+    for k in range(0, hops.count, _AT_ONCE):
         power = hops.power(k, k + _AT_ONCE)
         for row, (low, high) in zip(found, wanted, strict=True):
             inside = (hops.bins_hz >= low) & (hops.bins_hz < high)
@@ -89,8 +94,7 @@ def sibilant_balance(audio: np.ndarray, rate: int) -> SibilantBalance:
     sung = sung + 0.5 * between
     voice = decibels(smooth(voiced, np.ones(20)))
     past, ahead = round(PAST_S / _HOP_S), round(AHEAD_S / _HOP_S)
-
-    around = maximum_filter1d(voice, past + ahead + 1, origin=(past - ahead) // 2, mode="constant", cval=-200.0)
+    around = running_max(voice, past, ahead, -200.0)
     return SibilantBalance(hops.hop, decibels(smooth(air, short)), decibels(smooth(sung, short)), around, hops)
 
 

@@ -16,7 +16,7 @@ SILENCE_LUFS = -120.0
 _FINE_S = 0.005
 _PIECE = 1 << 17  # frames that are weighted in one go, so that a long take needs little memory
 _MARGIN = 256  # frames around a piece of which the true peak is looked for
-_LOOKED_AT, _AT_ONCE = 256, 4000  # frames of such a piece at the least, and so many of those at the most
+_LOOKED_AT, _AT_ONCE = 256, 1000  # frames of such a piece at the least, and so many of those at the most
 _MAY_BE_MORE = 10 ** (-4 / 20)
 
 

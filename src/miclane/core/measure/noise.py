@@ -64,6 +64,8 @@ def find_hum(audio: np.ndarray, rate: int, phrases: list[Span]) -> Hum | None:
     surroundings, in a median of spectra of 0.68 s that a swell of rumble does not disturb."""
     mono = middle_of(audio)
     size = 1 << round(np.log2(0.68 * rate))
+    step = rate / size
+    looked_at = round(max(_MAINS_HZ) * _LINES / step) + 16
     window = np.hanning(size)
     spectra = []
     for g in gaps_between(phrases, len(mono), rate, 0.05):
@@ -71,11 +73,11 @@ def find_hum(audio: np.ndarray, rate: int, phrases: list[Span]) -> Hum | None:
             part = mono[at : min(at + size, g.end)]
             if len(part) >= size // 2:
                 taper = window if len(part) == size else np.hanning(len(part))
-                spectra.append(np.abs(rfft(part * taper, size)) ** 2 / (taper.sum() / 2) ** 2)
+                spectra.append(np.abs(rfft(part * taper, size)[:looked_at]) ** 2 / (taper.sum() / 2) ** 2)
     if not spectra:
         return None
     power = np.median(spectra, axis=0)
-    step, best = rate / size, None
+    best = None
     for mains in _MAINS_HZ:
         lines, total = [], 0.0
         for k in range(1, _LINES + 1):

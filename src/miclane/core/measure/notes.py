@@ -12,11 +12,11 @@ import numpy as np
 
 from ..errors import NothingThereError
 from ..kernels.partition import partition
-from ..late import median_filter
 from ..stages.base import Stage
 from ..stages.tune import SungNote, Tune, Unsure
 from .levels import runs
 from .pitch import HOP_S, track_pitch
+from .running import running_median
 
 _BRIDGED = 3  # frames without a pitch that do not end a stretch
 _SLOW = (18, 7)  # frames: a turn of vibrato, and what is left of its corners
@@ -72,14 +72,14 @@ def _cents(ratio: float) -> float:
 
 def _without_octaves(pitch: np.ndarray) -> np.ndarray:
     """A pitch in cents whose jumps by an octave for a few frames are taken back."""
-    usual = median_filter(pitch, 25, mode="nearest")
+    usual = running_median(pitch, 25)
     off = pitch - usual
     return np.asarray(np.where(np.abs(np.abs(off) - 1200) < 150, pitch - 1200 * np.sign(off), pitch))
 
 
 def _of_stretch(pitch: np.ndarray, trust: np.ndarray, first: int) -> list[SungNote]:
     """The notes of a voiced stretch: its pitch in cents (MIDI times 100)."""
-    plain = median_filter(pitch, 5, mode="nearest")
+    plain = running_median(pitch, 5)
     slow = plain
     for width in _SLOW:
         slow = _mean(slow, width)

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ..kernels.likeness import normal_differences
+from ..kernels.likeness import dip_of_the_period, dips_of, normal_differences
 from .levels import middle_of, runs
 
 LOW_HZ, HIGH_HZ, HOP_S = 65.0, 1200.0, 0.01
@@ -54,27 +54,15 @@ def _steady(f0: np.ndarray, trust: np.ndarray) -> np.ndarray:
 def _yin(x: np.ndarray, starts: np.ndarray, window: int, longest: int, fs: float) -> tuple[np.ndarray, np.ndarray]:
     normal = np.empty((len(starts), longest))
     normal_differences(x, starts, window, normal)
-    first = int(fs / HIGH_HZ)
-    before, here, after = normal[:, :-2], normal[:, 1:-1], normal[:, 2:]
-    bend = before - 2 * here + after
-    dips = (here < before) & (here <= after)
-    dips[:, : first - 1] = False
-    off = np.where(dips, 0.5 * (before - after) / np.where(bend > 0, bend, 1.0), 0.0)
-    depth = np.where(dips, np.maximum(here - 0.25 * (before - after) * off, 0.0), 2.0)  # between the lags there are
+    dips = np.empty((len(starts), longest - 2), np.bool_)
+    off, depth = np.empty((2, *dips.shape))
+    dips_of(normal, int(fs / HIGH_HZ), dips, off, depth)
     _look_between(normal, dips, off, depth)
-    f0, trust = np.zeros(len(starts)), np.zeros(len(starts))
-    for row, dip in enumerate(depth):
-        below = np.flatnonzero(dip < _ENOUGH)
-        lag = int(below[0]) if len(below) else int(np.argmin(dip))
-        if dip[lag] > _OCTAVE_ABOVE:
-            double = 2 * (lag + 1) - 1
-            near = dip[double - 2 : double + 3]
-            if len(near) and near.min() < 0.5 * dip[lag]:
-                lag = double - 2 + int(np.argmin(near))
-        if dip[lag] < 1:
-            f0[row] = fs / (lag + 1 + off[row, lag])
-            trust[row] = 1 - dip[lag]
-    return f0, trust
+    lags = np.empty(len(starts), np.int64)
+    dip_of_the_period(depth, _ENOUGH, _OCTAVE_ABOVE, lags)
+    rows = np.arange(len(starts))
+    dip = depth[rows, lags]
+    return np.where(dip < 1, fs / (lags + 1 + off[rows, lags]), 0.0), np.where(dip < 1, 1 - dip, 0.0)
 
 
 def _look_between(normal: np.ndarray, dips: np.ndarray, off: np.ndarray, depth: np.ndarray) -> None:

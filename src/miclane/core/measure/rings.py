@@ -106,10 +106,19 @@ def _top(sure: np.ndarray, i: int) -> float:
 
 
 def _matern(distance: np.ndarray) -> np.ndarray:
-    a = np.sqrt(3) * distance
-    falling = np.exp(-a)
-    a += 1
-    return np.multiply(a, falling, out=a)
+    """Falling from 1 with distance, which is overwritten."""
+    distance *= np.sqrt(3)
+    falling = np.negative(distance)
+    np.exp(falling, out=falling)
+    distance += 1
+    distance *= falling
+    return distance
+
+
+def _apart(x: np.ndarray) -> np.ndarray:
+    """How far x (n,) lie from one another (n, n)."""
+    apart = x[:, None] - x
+    return np.abs(apart, out=apart)
 
 
 def _near(distance: np.ndarray, width: float, power: float) -> np.ndarray:
@@ -132,19 +141,18 @@ def _weigh(covariance: np.ndarray, level_db: np.ndarray, bells: np.ndarray) -> t
 
 def _of_notes(x: np.ndarray, k: np.ndarray, t: np.ndarray, s: np.ndarray) -> np.ndarray:
     """Covariance of readings of harmonics at x octaves, of number k, in hop t and syllable s (all (n,))."""
-    apart = np.abs(x[:, None] - x)
+    apart = _apart(x)
     c = _near(apart, _AVERAGE_OCTAVES, _AVERAGE_DB**2)
     apart /= _FORMANT_OCTAVES
     alike = _matern(apart)
-    away_s = np.abs(t[:, None] - t, out=apart)
+    away_s = _apart(t)
     away_s /= 100
     c[away_s == 0] += _MOMENT_DB**2
     away_s *= -1 / _FORMANT_S
     alike *= np.exp(away_s, out=away_s)
-    alike *= s[:, None] == s
     alike *= _FORMANT_DB**2
-    c += alike
-    c += (_HARMONIC_DB**2 / k) * (k[:, None] == k)
+    np.add(c, alike, out=c, where=s[:, None] == s)
+    np.add(c, _HARMONIC_DB**2 / k, out=c, where=k[:, None] == k)
     c += 100.0
     c[np.diag_indices(len(x))] += _READING_DB**2
     return c
@@ -188,9 +196,10 @@ def _notes(f0_bytes: bytes, frames: int, rate: int) -> _Notes | None:
     for a, b in zip([0, *edges], [*edges, len(f)], strict=True):
         if b - a < 20:
             continue
-        c = _of_notes(np.log2(f[a:b]), number[a:b].astype(float), at[a:b], syllable[a:b])
+        covariance = _of_notes(np.log2(f[a:b]), number[a:b].astype(float), at[a:b], syllable[a:b])
         bells = bell_db(f[a:b, None], AXIS_HZ[None])
-        by = cho_solve((np.linalg.cholesky(c), True), bells, check_finite=False)
+        by = cho_solve((np.linalg.cholesky(covariance), True), bells, check_finite=False)
+        del covariance  # before there is the next
         weighed.append((int(a), int(b), by))
         weight += (bells * by).sum(axis=0)
     return _Notes(f, at, number, tuple(weighed), weight)
@@ -259,20 +268,20 @@ def _from_hiss(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
     if len(mono) < 8 * _SIZE:
         return nothing
     frames = np.lib.stride_tricks.sliding_window_view(mono, _SIZE)[::hop]
-    window = np.hanning(_SIZE)
+    window = np.hanning(_SIZE).astype(np.float32)
     f = np.fft.rfftfreq(_SIZE, 1 / rate)
     f = f[f < _LOOKED_AT_HZ]
-    power = np.empty((len(frames), len(f)))
+    power = np.empty((len(frames), len(f)), np.float32)
     for i in range(0, len(frames), 256):
-        power[i : i + 256] = np.abs(rfft(frames[i : i + 256] * window, axis=1)[:, : len(f)]) ** 2
+        power[i : i + 256] = np.abs(rfft(frames[i : i + 256].astype(np.float32) * window, axis=1)[:, : len(f)]) ** 2
     sung = np.concatenate([[0], np.cumsum(f0_hz > 0)])
     first = np.clip(np.arange(len(frames)) * hop * 100 // rate - 4, 0, len(f0_hz))
     last = np.clip((np.arange(len(frames)) * hop + _SIZE) * 100 // rate + 1, 0, len(f0_hz))
     band = (f > 1000) & (f < 5000)
-    level = power[:, band].mean(axis=1)
+    level = power[:, band].mean(axis=1, dtype=float)
     quiet = level <= np.partition(level, len(level) // 10)[len(level) // 10]
-    floor = power[quiet].mean(axis=0)
-    voice = power[:, (f > 100) & (f < 420)].mean(axis=1)
+    floor = power[quiet].mean(axis=0, dtype=float)
+    voice = power[:, (f > 100) & (f < 420)].mean(axis=1, dtype=float)
     hiss = (sung[last] == sung[first]) & (level > 10 * floor[band].mean() + 1e-18) & (voice < level)
     stretches = [(a, b) for a, b in runs(hiss) if b - a >= 2]
     if not stretches:
@@ -284,7 +293,7 @@ def _from_hiss(mono: np.ndarray, rate: int, f0_hz: np.ndarray) -> tuple[np.ndarr
     enough = max(4, sum(b - a for a, b in stretches) / _GROUPS)
     total, count = np.zeros(len(f)), 0
     for k, (a, b) in enumerate(stretches):
-        total, count = total + power[a:b].sum(axis=0), count + b - a
+        total, count = total + power[a:b].sum(axis=0, dtype=float), count + b - a
         if count < enough and not (k == len(stretches) - 1 and count >= 4):
             continue
         over = _in_bands(total / count, f[1], centre, width) - under

@@ -33,13 +33,13 @@ def balance_db(audio: np.ndarray, rate: int, events: Sequence[Span | Sibilant], 
     if not spans or audio.shape[1] < _SIZE:
         return float("nan")
     hop = _SIZE // 2
-    voice_of = voice_in(audio).astype(np.float32)
-    moments, window = np.lib.stride_tricks.sliding_window_view(voice_of, _SIZE)[::hop], np.hanning(_SIZE)
+    moments = np.lib.stride_tricks.sliding_window_view(voice_in(audio), _SIZE)[::hop]
+    window = np.hanning(_SIZE).astype(np.float32)
     bins = 2 * np.searchsorted(np.fft.rfftfreq(_SIZE, 1 / rate), [AIR_HZ, VOICE_HZ])
     air, voice = powers = np.empty((2, len(moments)), np.float32)
     for k in range(0, len(moments), _AT_ONCE):
         breathe()
-        windowed = moments[k : k + _AT_ONCE] * window.astype(np.float32)
+        windowed = moments[k : k + _AT_ONCE].astype(np.float32) * window
         spectra = rfft(windowed, axis=1).view(np.float32)  # real and imaginary in turn
         for power, (low, high) in zip(powers, bins, strict=True):
             np.einsum("ij,ij->i", spectra[:, low:high], spectra[:, low:high], out=power[k : k + _AT_ONCE])

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.fft import rfft
 
 from ..axes import AXIS_HZ
 from ..engine.giving_way import breathe
+from ..late import rfft
 from .levels import middle_of
 from .phrases import Span
 
@@ -26,14 +26,15 @@ def mean_power(
     length = sum(map(len, parts))
     if length < size:
         parts, length = [np.concatenate([*parts, np.zeros(size - length)])], size
-    window, count = np.hanning(size), (length - size) // hop + 1
+    window, count = np.hanning(size).astype(np.float32), (length - size) // hop + 1
     total = np.zeros(size // 2 + 1)
     for k in range(0, count, _AT_ONCE):
         breathe()
         stretch = _cut(parts, k * hop, (min(k + _AT_ONCE, count) - 1) * hop + size)
         frames = np.lib.stride_tricks.sliding_window_view(stretch, size)[::hop]
-        total += (np.abs(rfft(frames * window, axis=1)) ** 2).sum(axis=0)
-    return np.fft.rfftfreq(size, 1 / rate), total / count / (window.sum() / 2) ** 2
+        spectra = rfft(frames.astype(np.float32) * window, axis=1).view(np.float32)  # real and imaginary in turn
+        total += np.einsum("ij,ij->j", spectra, spectra).reshape(-1, 2).sum(axis=1)
+    return np.fft.rfftfreq(size, 1 / rate), total / count / (window.sum(dtype=float) / 2) ** 2
 
 
 def _cut(parts: Sequence[np.ndarray], start: int, stop: int) -> np.ndarray:

@@ -81,16 +81,22 @@ def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Tak
     audio = np.ascontiguousarray(audio, dtype=np.float64)
     where = known.sides if known and known.channels == audio.shape[0] else sides(audio)
     voice = voice_of(audio, where)
-    with ThreadPoolExecutor(2) as hands:
+    with ThreadPoolExecutor(3) as hands:
+        sibilants = hands.submit(_sibilants, voice, rate, known)
         pitch = hands.submit(_pitch, voice, rate, known)
+        curve = hands.submit(lambda: _rings(voice, rate, known, pitch.result()[0]))
         phrases = list(known.phrases) if known else find_phrases(voice, rate)
         floor = noise_floor_dbfs(voice, rate, phrases)
         level = voice_level_dbfs(voice, rate, phrases)
-        loudness = hands.submit(measure_loudness, audio, rate)
-        sibilants = hands.submit(_sibilants, voice, rate, known)
-        f0, notes = pitch.result()
-        heard = tuple(sibilants.result())
-        curve = _rings(voice, rate, known, f0)  # once what takes memory, too, is over
+        loudness = measure_loudness(audio, rate)
+        hum = find_hum(voice, rate, phrases)
+        rumble = find_rumble(voice, rate, phrases)
+        breaths = tuple(find_breaths(voice, rate, phrases, floor))
+        balance = _balance(voice, rate, phrases)
+        room_ms = falls_ms(voice, rate, phrases, None if floor is None else floor - level)
+        f0, trust = pitch.result()
+        notes = () if known else tuple(notes_of(f0, trust))
+        heard, sharp_db = sibilants.result()
         span = pitch_range_hz(f0)
         low, high = (known.lowest_hz, known.highest_hz) if known else span or (0.0, 0.0)
         rings_known = floor is None or level - floor >= RINGS_FROM_DB
@@ -99,55 +105,55 @@ def measure_take(audio: np.ndarray, rate: int, known: Take | None = None) -> Tak
             frames=audio.shape[1],
             channels=audio.shape[0],
             sides=sides(audio),
-            loudness=loudness.result(),
+            loudness=loudness,
             clipped=clipped_spans(audio),
             phrases=tuple(phrases),
             phrase_lufs=tuple(integrated_lufs(audio[:, p.start : p.end], rate) for p in phrases),
             voice_dbfs=level,
             noise_floor_dbfs=floor,
-            hum=find_hum(voice, rate, phrases),
-            rumble=find_rumble(voice, rate, phrases),
+            hum=hum,
+            rumble=rumble,
             lowest_hz=low,
             highest_hz=high,
             sibilants=heard,
-            sharp_db=_sharp_db(voice, rate, heard),
+            sharp_db=sharp_db,
             plosives=tuple(find_plosives(voice, rate, phrases, low)),
-            breaths=tuple(find_breaths(voice, rate, phrases, floor)),
-            rings=tuple(pick_rings(curve)) if rings_known else (),
-            rings_known=rings_known,
-            ring_curve=curve,
-            balance=_balance(voice, rate, phrases),
-            room_ms=falls_ms(voice, rate, phrases, None if floor is None else floor - level),
+            breaths=breaths,
+            balance=balance,
+            room_ms=room_ms,
             sung=sung_levels(voice, rate, f0),
-            notes=() if known else notes,
+            notes=notes,
             off_cents=cents_off(voice, rate, out_of_tune(known.notes if known else notes)),
             f0_hz=() if known else tuple(f0.tolist()),
+            rings_known=rings_known,
+            rings=tuple(pick_rings(curve.result())) if rings_known else (),  # last, for that takes longest
+            ring_curve=curve.result(),
         )
 
 
-def _pitch(voice: np.ndarray, rate: int, known: Take | None) -> tuple[np.ndarray, tuple[SungNote, ...]]:
+def _pitch(voice: np.ndarray, rate: int, known: Take | None) -> tuple[np.ndarray, np.ndarray]:
     if known:
-        return np.array(known.f0_hz), ()
+        return np.array(known.f0_hz), np.zeros(0)
     f0, trust = track_pitch(voice, rate)
-    f0 = np.round(f0, 2)
-    return f0, tuple(notes_of(f0, trust))
+    return np.round(f0, 2), trust
 
 
 def _rings(voice: np.ndarray, rate: int, known: Take | None, f0_hz: np.ndarray) -> RingCurve:
     return NO_CURVE if known and not known.rings else ring_curve(voice, rate, f0_hz)
 
 
-def _sibilants(voice: np.ndarray, rate: int, known: Take | None) -> list[Sibilant]:
-    """Those there are, or those of a known take as far as they stand out now: noise that came up is no sibilant."""
+def _sibilants(voice: np.ndarray, rate: int, known: Take | None) -> tuple[tuple[Sibilant, ...], float | None]:
+    """Those there are, or those of a known take as far as they stand out now: noise that came up is no sibilant.
+
+    And how sharp they are: their balance to the voice, None where there are none.
+    """
     if known is None:
-        return find_sibilants(voice, rate)
-    over = excess_db(voice, rate, known.sibilants)
-    return [replace(e, excess_db=float(v)) for e, v in zip(known.sibilants, over, strict=True)]
-
-
-def _sharp_db(voice: np.ndarray, rate: int, heard: tuple[Sibilant, ...]) -> float | None:
-    found = balance_db(voice, rate, [e for e in heard if e.kind in SHARP])
-    return found if np.isfinite(found) else None
+        heard = find_sibilants(voice, rate)
+    else:
+        over = excess_db(voice, rate, known.sibilants)
+        heard = [replace(e, excess_db=float(v)) for e, v in zip(known.sibilants, over, strict=True)]
+    sharp_db = balance_db(voice, rate, [e for e in heard if e.kind in SHARP])
+    return tuple(heard), sharp_db if np.isfinite(sharp_db) else None
 
 
 def voice_level_dbfs(audio: np.ndarray, rate: int, phrases: list[Span]) -> float:
