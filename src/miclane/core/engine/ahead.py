@@ -6,6 +6,7 @@ told by what stood there before: all that comes before it need not be run that m
 
 import numpy as np
 
+from ..kernels.likeness import energy_of
 from .cache import Place, Rendered, RenderStore
 from .graph import Graph, Node
 
@@ -49,9 +50,12 @@ def with_ahead(new: Rendered, start: int, from_: int, stop: int, old: Rendered) 
     The old is as loud as the new is just before.
     """
     first = max(start, old.start, from_ - _MATCHED)
-    was, now = (float(np.square(each.cut(first, from_)).sum()) for each in (old, new))
+    was, now = (sum(energy_of(np.ascontiguousarray(row)) for row in each.cut(first, from_)) for each in (old, new))
     louder = np.clip(np.sqrt(now / was), 1 / _MOST_LOUDER, _MOST_LOUDER) if was > 0 else 1.0
-    later = louder * old.cut(from_, stop)
+    came = new.cut(start, from_)
+    whole = np.empty((len(came), stop - start))
+    whole[:, : from_ - start] = came
+    later = np.multiply(old.cut(from_, stop), louder, out=whole[:, from_ - start :])
     both = max(0, min(BLEND, new.stop - from_, stop - from_))
     later[:, :both] += np.linspace(1.0, 0.0, both) * (new.cut(from_, from_ + both) - later[:, :both])
-    return np.concatenate([new.cut(start, from_), later], axis=1)
+    return whole

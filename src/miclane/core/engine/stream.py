@@ -73,8 +73,12 @@ class _Station:
         self.rate = rate
         self.worker = piece.worker
         self.gives_from = piece.start - (node.latency if piece.worker else 0)
-        # what began from nothing is like no state of a song before it is `settled`: nobody is to go on from it
-        self.states, self.noted = states, piece.start if piece.worker else max(piece.start, settled - _NOTED)
+        self.unheard = max(0, piece.heard_from - self.gives_from)
+        # what began from nothing is like no state of a song before it is `settled`: nobody is to go on from it, nor
+        # from one in which waits what nobody was to hear
+        first = piece.start if piece.worker else max(piece.start, settled - _NOTED)
+        last_unheard = piece.heard_from + node.latency - _NOTED
+        self.states, self.noted = states, max(first, last_unheard) if self.unheard else first
         self.seconds = 0.0
         self.ready: list[np.ndarray] = []
         self.made: np.ndarray | None = None
@@ -106,6 +110,7 @@ class _Station:
             if self.states is not None and self.at - self.noted >= _NOTED:
                 self.states.note(node, self.at, self.worker)
                 self.noted = self.at
+            self.worker.unheard, self.unheard = max(self.worker.unheard, self.unheard), 0
             self.made = self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)
             self.at += blocks[0].shape[1]
         self.seconds += time.perf_counter() - begun
