@@ -320,6 +320,24 @@ def test_a_state_is_no_later_than_what_is_due_unless_the_same_came_into_it() -> 
     assert without[0] <= found[0] <= frame + node.latency
 
 
+def test_stages_that_wait_differently_long_go_on_from_the_same_place() -> None:
+    """A song begun anywhere: were their states at places of their own, each would need more of the one before it."""
+    chain: list[dict] = []
+    for k in range(4):  # what is beside a branch that waits does not wait itself
+        chain.append({"kind": "compressor", "id": f"c{k}", "release_ms": 300})
+        waits = [{"kind": "deess", "id": f"d{k}"}]
+        chain.append({"kind": "split", "id": f"s{k}", "branches": [{"id": f"b{k}", "stages": waits}]})
+    graph, read, session = one_lane(noise(12), [*chain, {"kind": "limiter", "id": "ceiling"}])
+    graph = Builder(session, name="s").build()
+    key, states = graph.places[TREATED], States()
+    for _ in flow(graph, key, 0, 12 * RATE, read, 0, Cancel(), states):
+        pass
+    for start in range(7 * RATE, 10 * RATE, 20_011):
+        pieces = plan(graph, key, (start, start + RATE), RATE, states)
+        assert all(pieces[n.key].worker for n in graph.needed(key) if n.stage)
+        assert start - min(piece.start for piece in pieces.values()) <= 6 * BLOCK
+
+
 def test_what_only_tells_how_much_to_turn_down_is_not_made_for_a_piece_that_is_wanted_soon() -> None:
     _, read, session = one_lane(noise(10), WAITS)
     turned = apply(session, [Set(path="lanes/lead/stages/it/gain_db", value=-1.0)]).session

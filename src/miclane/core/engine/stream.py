@@ -23,7 +23,8 @@ CHUNK = 2 * BLOCK
 IN_PRINT = 6 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
 _RUN_IN = 8 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
-_NOTED = 6 * BLOCK  # frames from one state that is kept of a flow to the next
+_NOTED = 6 * BLOCK  # states are kept of a flow at multiples of so many frames, whatever node they are of: one that
+# goes on from there needs no more of those before it than there is a state for
 _DEAL_AGAIN = 8
 _FULL = 0.8  # of a hand: a row that takes more leaves too little to even out with
 
@@ -76,9 +77,9 @@ class _Station:
         self.unheard = max(0, piece.heard_from - self.gives_from)
         # what began from nothing is like no state of a song before it is `settled`: nobody is to go on from it, nor
         # from one in which waits what nobody was to hear
-        first = piece.start if piece.worker else max(piece.start, settled - _NOTED)
-        last_unheard = piece.heard_from + node.latency - _NOTED
-        self.states, self.noted = states, max(first, last_unheard) if self.unheard else first
+        self.states, self.notes_from = states, piece.start + 1 if piece.worker else max(piece.start + _NOTED, settled)
+        if self.unheard:
+            self.notes_from = max(self.notes_from, piece.heard_from + node.latency)
         self.seconds = 0.0
         self.ready: list[np.ndarray] = []
         self.made: np.ndarray | None = None
@@ -107,13 +108,26 @@ class _Station:
             self.at += blocks[0].shape[1]
         else:
             self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.at)
-            if self.states is not None and self.at - self.noted >= _NOTED:
-                self.states.note(node, self.at, self.worker)
-                self.noted = self.at
             self.worker.unheard, self.unheard = max(self.worker.unheard, self.unheard), 0
-            self.made = self.worker.push(blocks[0], blocks[1] if node.keyed_by else None)
-            self.at += blocks[0].shape[1]
+            self.made = self._push(self.worker, blocks[0], blocks[1] if node.keyed_by else None)
         self.seconds += time.perf_counter() - begun
+
+    def _push(self, worker: Worker, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        """What is due once x has come in; states are noted on the way."""
+        begun, stop, made = self.at, self.at + x.shape[1], []
+        while self.at < stop:
+            to = stop
+            if self.states is not None:
+                grid = -(-max(self.at, self.notes_from) // _NOTED) * _NOTED
+                if grid == self.at:
+                    self.states.note(self.node, grid, worker)
+                    grid += _NOTED
+                to = min(stop, grid)
+            part = slice(self.at - begun, to - begun)
+            heard = None if key is None else np.ascontiguousarray(key[:, part])
+            made.append(worker.push(np.ascontiguousarray(x[:, part]), heard))
+            self.at = to
+        return made[0] if len(made) == 1 else np.concatenate(made, axis=1)
 
 
 def _cores() -> int:
