@@ -27,7 +27,7 @@ MEASURES: dict[
         lambda x: mean_power([x[0, a * RATE : (a + 5) * RATE] for a in range(0, 54, 6)], RATE),
     ),
     "hum between phrases": (0.2, lambda x: find_hum(x, RATE, EVENTS)),
-    "what was cut flat": (0.55, clipped_spans),
+    "what was cut flat": (0.3, clipped_spans),
     "true peak and loudness": (0.6, lambda x: measure_loudness(x, RATE)),
 }
 

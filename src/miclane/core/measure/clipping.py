@@ -33,15 +33,23 @@ def _beyond(x: np.ndarray, level: float, found: np.ndarray) -> None:
         found[k : k + _AT_ONCE] |= (part >= level) | (part <= -level)
 
 
+def _level(x: np.ndarray, near: np.ndarray, first: int, most: float) -> np.ndarray:
+    """Frames from `first` on, of those looked at in one go, that are near the top and level with the one before."""
+    last = first + _AT_ONCE
+    after_near = np.flatnonzero(near[first:last] & near[first - 1 : last - 1][: len(near) - first]) + first
+    return after_near[np.abs(x[after_near] - x[after_near - 1]) <= most]
+
+
 def _flat_tops(x: np.ndarray) -> list[tuple[int, int]]:
     peak = float(max(x.max(initial=0.0), -x.min(initial=0.0)))
     if peak < _QUIETEST or peak >= FULL_SCALE:
         return []
     near = np.zeros(len(x), bool)
     _beyond(x, (1 - _NEAR) * peak, near)
-    after_near = np.flatnonzero(near[1:] & near[:-1]) + 1
-    level = np.zeros(len(x), bool)
-    level[after_near] = np.abs(x[after_near] - x[after_near - 1]) <= _FLAT * peak
+    stays = [_level(x, near, k, _FLAT * peak) for k in range(1, len(x), _AT_ONCE)]
+    level = near  # once it is known where there is anything to be looked at
+    level[:] = False
+    level[np.concatenate([[], *stays]).astype(int)] = True
     tops = []
     for a, b in runs(level):
         first, last = a - 1, b - 1  # the frames that are level with one another

@@ -12,7 +12,8 @@ def hop_frames(rate: int) -> int:
     return round(rate * HOP_MS / 1000)
 
 
-_PIECE_HOPS = 2048  # what is looked at in one go, so that a long take needs little memory
+_PIECE = 1 << 18  # numbers that are looked at in one go, so that a long take needs little memory
+_PIECE_HOPS = 2048  # the same of hops
 
 
 def middle_of(audio: np.ndarray) -> np.ndarray:
@@ -55,6 +56,9 @@ def runs(active: np.ndarray) -> list[tuple[int, int]]:
     """Half-open index ranges in which a boolean array is true."""
     if not len(active):
         return []
-    edges = (np.flatnonzero(active[1:] != active[:-1]) + 1).tolist()
+    edges = []
+    for k in range(0, len(active) - 1, _PIECE):
+        here, next_ = active[k : k + _PIECE], active[k + 1 : k + 1 + _PIECE]
+        edges += (np.flatnonzero(next_ != here[: len(next_)]) + k + 1).tolist()
     edges = ([0] if active[0] else []) + edges + ([len(active)] if active[-1] else [])
     return list(zip(edges[::2], edges[1::2], strict=True))
