@@ -81,14 +81,13 @@ def _open(page: Page, address: str) -> None:
 def _turn(page: Page, where: str, rng: random.Random, made: Made) -> None:
     """A hand on a setting of a lane that plays, ten changes a second."""
     _open(page, f"{where}/lane/{rng.choice(LANES)}")
-    page.locator(".station[data-stage]").nth(rng.randrange(1, 3)).click()
+    page.locator(".station[data-path]").nth(rng.randrange(0, 2)).click()
+    page.wait_for_function("() => document.querySelector('#bench .rule') !== null")
     page.keyboard.press(rng.choice("123"))
     page.keyboard.press("Space")
     rules = page.locator("#bench .rule")
     page.wait_for_timeout(1500)
     for _ in range(3):
-        if not rules.count():
-            return
         rules.nth(rng.randrange(rules.count())).focus()
         for _ in range(20):
             page.keyboard.press(rng.choice(("ArrowRight", "ArrowLeft")))

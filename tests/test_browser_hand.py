@@ -286,6 +286,19 @@ def at_station(page, stage: str):
     return station
 
 
+def test_stations_and_pins_answer_what_presses_without_a_pointer(at) -> None:
+    """What reads a page out presses like this: a click, and nothing before it."""
+    page = at(f"{LANE}?stage=peaks")
+    page.locator('.station[data-stage="clean"]').dispatch_event("click")
+    until(page, "document.querySelector('#bench').dataset.stage === 'clean'")
+    pin = page.locator(".pin").last
+    band = pin.get_attribute("data-band")
+    pin.dispatch_event("click")
+    until(page, f"document.querySelector('.pin[data-band=\"{band}\"]') === document.activeElement")
+    page.locator('.station[data-stage="out"]').dispatch_event("click")
+    until(page, "document.querySelector('#bench').dataset.stage === 'out'")
+
+
 def test_a_run_of_stages_is_copied_to_another_lane_and_session_by_keys(at, demo) -> None:
     page = at(f"{LANE}?stage=peaks")
     at_station(page, "peaks")

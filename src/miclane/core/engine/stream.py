@@ -10,6 +10,7 @@ import time
 from collections import deque
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 
 import numpy as np
 
@@ -225,6 +226,31 @@ def _lay_out(
     return list(stations.values()), ends
 
 
+def _folded(graph: Graph) -> Graph:
+    """The same where a sum hears what a fader and pan make of one sound from that sound itself: in one go, not in two.
+
+    Whoever listens to what comes between finds it as before; nobody does in a mix.
+    """
+    nodes: dict[str, Node] = {}
+    for key, node in graph.nodes.items():
+        if _adds(node):
+            fed = [(nodes[k], k, gain) for k, gain in zip(node.inputs, node.gains, strict=True)]
+            turned = [
+                (one.inputs[0], (left * one.gains[0][0], right * one.gains[0][1]))
+                if _adds(one) and len(one.inputs) == 1
+                else (k, (left, right))
+                for one, k, (left, right) in fed
+            ]
+            node = replace(node, inputs=tuple(k for k, _ in turned), gains=tuple(gain for _, gain in turned))
+        nodes[key] = node
+    return Graph(graph.rate, graph.frames, nodes, graph.places)
+
+
+def _adds(node: Node) -> bool:
+    """Whether it is a weighted sum of two sides."""
+    return node.stage is None and node.picks is None and bool(node.inputs) and node.channels == 2
+
+
 def flow(
     graph: Graph,
     target: str,
@@ -279,6 +305,7 @@ def stream(
     """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side."""
     cancel = cancel or Cancel()
     threads = threads or min(4, _cores())
+    graph = _folded(graph)
     line, ends = _lay_out(graph, targets, {key: Piece(0, frames) for key in graph.nodes})
     rows = _rows(line)
     given = at = step = 0

@@ -104,6 +104,8 @@ document.addEventListener("click", (event) => {
   const at = (selector) => event.target.closest(selector);
   const band = at("[data-pick-band]");
   if (band) return pick(Number(band.dataset.pickBand));
+  const pin = event.detail === 0 && at(".pin"); // pressed without a pointer
+  if (pin) return pick(Number(pin.dataset.band));
   const add = at("[data-add-band]");
   if (add) {
     const index = Number(add.dataset.index);

@@ -15,6 +15,11 @@ document.addEventListener("pointerdown", (event) => {
   if (station.dataset.fixed) return open(station.dataset.stage);
   drag = { station, x: event.clientX, y: event.clientY, moved: false, id: event.pointerId };
 });
+// what is pressed without a pointer, by what reads a page out, is a click alone
+document.addEventListener("click", (event) => {
+  const station = event.detail === 0 && event.target.closest(".station");
+  if (station) open(station.dataset.stage);
+});
 document.addEventListener("pointermove", (event) => {
   if (!drag) return;
   const by = event.clientX - drag.x;
