@@ -396,3 +396,30 @@ def test_only_what_is_heard_in_a_loop_is_rendered() -> None:
     assert set(verse.nodes) == {n.key for n in usual.needed(usual.places["bus:mix:out"])}
     there = Builder(in_force(session, (session.local_values[0].id,))).build()
     assert set(chorus.nodes) == {n.key for n in there.needed(there.places["bus:mix:out"])}
+
+
+def test_of_a_piece_that_is_wanted_soon_only_what_is_heard_in_it_is_made() -> None:
+    """In a loop that is set in two ways, a piece of one of them."""
+
+    class Counted(Renderer):
+        def _node(self, graph: Any, node: Any, *how: Any) -> Any:
+            made.append(node.stage.id if node.stage else "")
+            return super()._node(graph, node, *how)
+
+    made: list[str] = []
+    plain, read = song()
+    session = apply(plain, [Insert(path="local_values", index=0, value=local(*ONES[0]))]).session
+    turned = apply(session, [Set(path="lanes/lead/stages/press/threshold_db", value=-30.0)]).session
+    before, after = (Builder(each, name="s").build() for each in (session, turned))
+    key, loop = "bus:mix:out", (3 * RATE, 9 * RATE)
+    renderer, exact = Counted(read), Renderer(read).loop(after, after.places[key], *loop).audio
+    renderer.loop(before, before.places[key], *loop)
+    counts = {}
+    border = next(start for start, _, _ in timeline(turned).spans if start > 4 * RATE)
+    for name, at in (("verse", round(3.8 * RATE)), ("chorus", 6 * RATE), ("both", border - 4500)):
+        made.clear()
+        heard = renderer.preview(after, after.places[key], at, at + 9000, loop)
+        counts[name] = made.count("press")
+        rest = heard - exact[:, at - loop[0] : at - loop[0] + 9000]
+        assert db(float(np.sqrt((rest**2).mean()) / np.sqrt((heard**2).mean()))) < -25
+    assert counts == {"verse": 1, "chorus": 1, "both": 2}

@@ -190,11 +190,13 @@ class Renderer:
         """
         graph, target = graph.narrowed(target, *loop)
         starts, last = self.spans(graph, target, *loop)
-        nodes = graph.needed(target)
-        held = {n.key: found for n in nodes if (found := self.store.get(n.key, starts[n.key], last)) is not None}
+        graph, target = graph.narrowed(target, start, stop)  # ways in which the song is set that are heard in it
+        nodes = [(n, starts.get(n.key)) for n in graph.needed(target)]
+        kept = ((n, self.store.get(n.key, at, last)) for n, at in nodes if at is not None)
+        held = {n.key: found for n, found in kept if found is not None}
         if target in held:
             return held[target].cut(start, stop)
-        run_in = round(_run_in_s(nodes, held) * graph.rate)
+        run_in = round(_run_in_s([n for n, _ in nodes], held) * graph.rate)
         first = max(starts.values())  # from where on all that is held is there
         pieces = plan(graph, target, (start, stop), run_in, self.states, first, held, self.ahead)
         with self.gate.urgent():
