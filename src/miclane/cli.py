@@ -72,7 +72,7 @@ def measure(sound: Path, as_json: Annotated[bool, typer.Option("--json", help="A
     from .core.units import note_name, show_time
 
     keep_memory_together()
-    Thread(target=load, daemon=True).start()  # while the file is read
+    Thread(target=load).start()  # while the file is read; waited for at the end, also where there is nothing to be read
     clip = read_sound(sound, str(sound))
     told = measure_file(clip.audio, clip.rate)
     if as_json:
