@@ -143,6 +143,17 @@ def test_a_loop_is_the_print_wherever_it_begins_and_ends() -> None:
         assert db(float(np.abs(heard - whole[:, round(4.2 * RATE) : 9 * RATE]).max())) < -90
 
 
+def test_a_print_that_hears_faders_and_pans_in_one_go_is_what_they_make_one_after_the_other() -> None:
+    plain, read = song()
+    session = apply(
+        plain, [Set(path="lanes/lead/pan", value=-0.4), Set(path="lanes/lead/fader_db", value=-3.0)]
+    ).session
+    graph = Builder(session).build()
+    played = flow(graph, graph.places["bus:mix:out"], 0, 8 * RATE, read, 0, Cancel())
+    rest = np.concatenate(list(played), axis=1) - printed(session, read)[:, : 8 * RATE]
+    assert db(float(np.abs(rest).max())) < -250
+
+
 def test_no_click_at_the_borders() -> None:
     """A steady tone through another fader, EQ and a mute: above 5 kHz nothing is louder than with no border at all."""
     plain, _ = song()

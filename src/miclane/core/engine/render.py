@@ -246,7 +246,7 @@ class Renderer:
             x = with_ahead(source, first, piece.told_from, stop, piece.ahead)
         worker = piece.worker or Worker(node.stage, graph.rate, x.shape[0], first)
         begins = first if piece.worker is None else first - node.latency
-        worker.unheard = piece.heard_from - begins
+        worker.unheard = max(0, piece.heard_from - begins)
         audio, _ = run_stage(node, x, key, graph.rate, first, lambda _: cancel.check(), False, worker)
         return Rendered(begins, audio)
 
