@@ -233,10 +233,10 @@ class Player extends AudioWorkletProcessor {
         if (pair && (name === this.variant || this.weights[name] > 0)) this.choose(pair);
       }
     }
-    // the side asked for is heard once it is there; with no sound at all the playhead waits
+    // the side asked for is heard once it is there, the one before until then; with no sound of either the playhead waits for the first
     const before = this.side;
-    if (this.ready(this.variant) || !this.ready(this.side)) this.side = this.variant;
-    if (this.side !== before && this.ready(this.side)) this.port.postMessage({ type: "side", name: this.side, when: Date.now() });
+    if (this.ready(this.variant)) this.side = this.variant;
+    if (this.side !== before) this.port.postMessage({ type: "side", name: this.side, when: Date.now() });
     this.waiting = this.playing && !this.ready(this.side);
     for (let k = 0; k < left.length; k++) {
       const aim = this.playing && !this.waiting ? 1 : 0;
