@@ -16,7 +16,7 @@ from websockets.sync.client import ClientConnection, connect
 from conftest import RATE
 from miclane.core.engine.giving_way import PAUSE, Cancel, Gate
 from miclane.core.errors import CancelledError
-from miclane.web.screens.line import AHEAD_BYTES, PAUSE_S, Foreman
+from miclane.web.screens.line import AHEAD_BYTES, BEGUN_BYTES, PAUSE_S, Foreman
 
 
 def opened(demo: SimpleNamespace, window: str = "w", **how: Any) -> ClientConnection:
@@ -130,6 +130,27 @@ def test_what_flows_is_sent_no_further_than_it_is_taken_and_ends_when_it_is_let_
     plain = httpx.get(demo.address + address.replace(str(50 * RATE), str(2 * RATE)), timeout=60).content
     first = np.frombuffer(whole[: len(plain)], np.float32)
     assert np.array_equal(first, np.frombuffer(plain, np.float32))
+
+
+def test_what_flows_stands_back_until_what_was_asked_for_later_has_begun(demo: SimpleNamespace) -> None:
+    """Two sides of a comparison in the song came at half the speed each: on a slow machine neither came in time."""
+    address = f"/s/salt-ferry/song?lane=lead&hear=lane&start=0&stop={50 * RATE}"
+    came, meanwhile = {1: 0, 2: 0, 3: 0}, 0
+    with opened(demo) as line:
+        say(line, wish=1, address=address, urgency=3, flows=True)
+        while came[1] < BEGUN_BYTES:
+            came[1] += len(frame(line)[3])
+        say(line, wish=2, address=f"{address}&variant=bypassed&stage=peaks", urgency=3, flows=True)
+        while came[2] < BEGUN_BYTES:
+            number, _, _, body = frame(line)
+            came[number] += len(body)
+            meanwhile += number == 1 and came[2] > 0
+        assert meanwhile <= 1 and came[1] < AHEAD_BYTES  # what was being made when the other was asked for
+        say(line, wish=3, address=f"{address}&variant=untreated", urgency=3, flows=True)
+        say(line, drop=3)
+        while min(came[1], came[2]) < AHEAD_BYTES:  # both go on, though the third will not begin any more
+            number, _, _, body = frame(line)
+            came[number] += len(body)
 
 
 def test_what_is_let_go_of_is_not_sent(demo: SimpleNamespace) -> None:

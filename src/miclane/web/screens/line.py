@@ -31,6 +31,7 @@ CLOSE_S = 2.0
 PAUSE_S = 0.1  # at the most, for what goes first may wait for what pauses
 MOST_WAITING = 400  # of one window
 AHEAD_BYTES = 4 << 20  # of what flows, sent before it is taken
+BEGUN_BYTES = 1 << 20  # of what flows: some seconds of sound
 _FIRST, _LAST = 1, 2
 _PASSED_ON = ("content-type", "x-version", "x-rows", "x-match")  # headers that a window reads
 _KEPT = (b"cookie", b"host", b"accept-language")  # those of the connection that each of its wishes carries
@@ -80,6 +81,7 @@ class _Asked(Wish):
     said: Said
     cancel: _Dropping = field(default_factory=_Dropping)
     unsent: int = AHEAD_BYTES
+    sent: int = 0
 
 
 class Foreman:
@@ -199,6 +201,7 @@ class Line:
             self.shows = said.shows
         elif said.drop is not None:
             self.foreman.order.drop(self.window, said.drop)
+            self._stir()
         elif said.more is not None:
             if (asked := self._asked.get(said.more)) is not None:
                 asked.unsent += said.number_bytes
@@ -259,6 +262,7 @@ class Line:
             await self.socket.app(_scope(self.socket.scope, wish.said), receive, send)
         finally:
             self._asked.pop(wish.number, None)
+            self._stir()
 
     def _knows_less(self, said: Said) -> bool:
         """Whether a window looks for what may have been taken away since: that is overtaken, and nothing is missing."""
@@ -271,10 +275,21 @@ class Line:
             return False
 
     async def _wait_for_room(self, wish: _Asked, sent: int) -> None:
+        """Wait until more of what flows may be sent: what was asked for later is wanted now, and is to begin first."""
         wish.unsent -= sent
-        while wish.flows and wish.unsent <= 0 and not wish.cancel.is_set():
+        wish.sent += sent
+        self._stir()
+        while wish.flows and (wish.unsent <= 0 or self._stands_back(wish)) and not wish.cancel.is_set():
             wish.cancel.stirred.clear()
             await wish.cancel.stirred.wait()
+
+    def _stands_back(self, wish: _Asked) -> bool:
+        later = [other for other in self._asked.values() if other.flows and other.number > wish.number]
+        return wish.sent >= BEGUN_BYTES and any(o.sent < BEGUN_BYTES and not o.cancel.is_set() for o in later)
+
+    def _stir(self) -> None:
+        for wish in self._asked.values():
+            wish.cancel.stirred.set()
 
 
 def _frame(number: int, flags: int, head: dict[str, Any] | None, body: bytes) -> bytes:
