@@ -8,7 +8,8 @@ from .audio import cut_padded
 from .engine.builder import Builder
 from .engine.graph import Graph
 from .engine.render import Renderer, SoundReader
-from .engine.stream import CHUNK, stream
+from .engine.stations import CHUNK
+from .engine.stream import stream
 from .measure.makeup import makeup_edits
 from .measure.matching import match_edits
 from .measure.phrases import Span

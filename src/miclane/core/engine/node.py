@@ -137,6 +137,8 @@ def run_stage(
 
 def check_sound(block: np.ndarray, made_by: str) -> None:
     """UnsoundError where a block (channels, n) holds what is no number, or more than +60 dBFS; names what made it."""
+    if power(block.ravel()) <= LOUDEST * LOUDEST:  # so it is nearly always
+        return
     for row in block:
         if not power(row) <= LOUDEST * LOUDEST and not (loudest := float(np.abs(row).max())) <= LOUDEST:
             what = "more than +60 dBFS" if loudest > LOUDEST else "what is no sound any more"

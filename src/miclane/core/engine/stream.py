@@ -6,8 +6,6 @@ Which thread runs which rows, and where one is divided, follows from how long ea
 """
 
 import os
-import time
-from collections import deque
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
@@ -16,119 +14,15 @@ import numpy as np
 
 from .giving_way import Cancel
 from .graph import Graph, Node
-from .node import BLOCK, Worker, check_sound, put_together
+from .node import BLOCK, check_sound
 from .render import Piece, SoundReader, plan
 from .states import States
+from .stations import CHUNK, Edge, Row, Station, deal, evened, rows_of
 
-CHUNK = 2 * BLOCK
 IN_PRINT = 6 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
 _RUN_IN = 8 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
-_NOTED = 6 * BLOCK  # states are kept of a flow at multiples of so many frames, whatever node they are of: one that
-# goes on from there needs no more of those before it than there is a state for
 _DEAL_AGAIN = 8
-_FULL = 0.8  # of a hand: a row that takes more leaves too little to even out with
-
-
-class _Edge:
-    """Frames on their way from one node to another; the first `skip` are not wanted there."""
-
-    def __init__(self) -> None:
-        self.blocks: deque[np.ndarray] = deque()
-        self.frames = 0
-        self.skip = 0
-
-    def put(self, block: np.ndarray) -> None:
-        if self.skip:
-            dropped = min(self.skip, block.shape[1])
-            self.skip -= dropped
-            block = block[:, dropped:]
-        if block.shape[1]:
-            self.blocks.append(block)
-            self.frames += block.shape[1]
-
-    def take(self, frames: int) -> np.ndarray:
-        self.frames -= frames
-        first = self.blocks[0]
-        if first.shape[1] == frames:
-            return np.ascontiguousarray(self.blocks.popleft())
-        out = np.empty((first.shape[0], frames))
-        at = 0
-        while at < frames:
-            block = self.blocks.popleft()
-            step = min(block.shape[1], frames - at)
-            out[:, at : at + step] = block[:, :step]
-            if step < block.shape[1]:
-                self.blocks.appendleft(block[:, step:])
-            at += step
-        return out
-
-
-class _Station:
-    """A node with its incoming edges and the outgoing ones to fill. It begins with the first frame of its piece."""
-
-    def __init__(self, node: Node, rate: int, piece: Piece, states: States | None = None, settled: int = 0) -> None:
-        self.node = node
-        self.at = piece.start
-        self.incoming = [_Edge() for _ in node.before]
-        self.outgoing: list[_Edge] = []
-        self.rate = rate
-        self.worker = piece.worker
-        self.gives_from = piece.start - (node.latency if piece.worker else 0)
-        self.unheard = max(0, piece.heard_from - self.gives_from)
-        # what began from nothing is like no state of a song before it is `settled`: nobody is to go on from it, nor
-        # from one in which waits what nobody was to hear
-        self.states, self.notes_from = states, piece.start + 1 if piece.worker else max(piece.start + _NOTED, settled)
-        if self.unheard:
-            self.notes_from = max(self.notes_from, piece.heard_from + node.latency)
-        self.seconds = 0.0
-        self.ready: list[np.ndarray] = []
-        self.made: np.ndarray | None = None
-
-    def gather(self) -> None:
-        """Take what has come in on every edge, equally long; nothing while one is empty."""
-        ready = min((edge.frames for edge in self.incoming), default=0)
-        self.ready = [edge.take(ready) for edge in self.incoming] if ready else []
-
-    def hand_on(self) -> None:
-        """Give what was made to those that wait for it."""
-        if self.made is not None:
-            for edge in self.outgoing:
-                edge.put(self.made)
-
-    def work(self, start: int, read: SoundReader, chunk: int = CHUNK) -> None:
-        """Make what follows from what has been gathered; a source reads its next chunk."""
-        begun = time.perf_counter()
-        node, blocks = self.node, self.ready
-        if not self.incoming:
-            self.made = read(node.digest, start, start + chunk) if node.digest else np.zeros((node.channels, chunk))
-        elif not blocks:
-            self.made = None
-        elif node.stage is None:
-            self.made = put_together(node, blocks, self.at, blocks[0].shape[1])
-            self.at += blocks[0].shape[1]
-        else:
-            self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.at)
-            self.worker.unheard, self.unheard = max(self.worker.unheard, self.unheard), 0
-            self.made = self._push(self.worker, blocks[0], blocks[1] if node.keyed_by else None)
-        self.seconds += time.perf_counter() - begun
-
-    def _push(self, worker: Worker, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
-        """What is due once x has come in; states are noted on the way."""
-        begun, stop, made = self.at, self.at + x.shape[1], []
-        while self.at < stop:
-            to = stop
-            if self.states is not None:
-                grid = -(-max(self.at, self.notes_from) // _NOTED) * _NOTED
-                if grid == self.at:
-                    self.states.note(self.node, grid, worker)
-                    grid += _NOTED
-                to = min(stop, grid)
-            part = slice(self.at - begun, to - begun)
-            heard = None if key is None else np.ascontiguousarray(key[:, part])
-            made.append(worker.push(np.ascontiguousarray(x[:, part]), heard))
-            self.at = to
-        return made[0] if len(made) == 1 else np.concatenate(made, axis=1)
 
 
 def _cores() -> int:
@@ -136,91 +30,18 @@ def _cores() -> int:
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
-class _Row:
-    """Stations in a row, each fed by the one before it alone."""
-
-    def __init__(self, stations: list[_Station]) -> None:
-        self.stations = stations
-
-    @property
-    def seconds(self) -> float:
-        """What they have taken so far."""
-        return sum(s.seconds for s in self.stations)
-
-    def gather(self) -> None:
-        """Take what has come in for the first of them."""
-        self.stations[0].gather()
-
-    def work(self, start: int, read: SoundReader, chunk: int) -> None:
-        """Let all of them work in turn; what the last has made waits to be handed on."""
-        first, *others = self.stations
-        first.work(start, read, chunk)
-        for before, station in zip(self.stations, others, strict=False):
-            before.hand_on()
-            station.gather()
-            station.work(start, read, chunk)
-
-    def hand_on(self) -> None:
-        """Give what the last of them made to those that wait for it."""
-        self.stations[-1].hand_on()
-
-    def divided(self) -> "list[_Row]":
-        """Two rows that have taken about as long."""
-        half, until, total = 0.0, 0, self.seconds
-        while until < len(self.stations) - 1 and half < 0.5 * total:
-            half += self.stations[until].seconds
-            until += 1
-        return [_Row(self.stations[:until]), _Row(self.stations[until:])]
-
-
-def _rows(line: list[_Station]) -> list[_Row]:
-    """Stations in as few rows as they stand in, in an order in which none comes before what feeds it."""
-    rows: dict[int, list[_Station]] = {}  # by the edge its last station fills, where there is but one
-    found: list[list[_Station]] = []
-    for station in line:
-        edges = station.incoming
-        row = rows.pop(id(edges[0]), None) if len(edges) == 1 else None
-        if row is None:
-            found.append(row := [])
-        row.append(station)
-        if len(station.outgoing) == 1:
-            rows[id(station.outgoing[0])] = row
-    return [_Row(row) for row in found]
-
-
-def _evened(rows: list[_Row], hands: int) -> list[_Row]:
-    """The same with a row divided that takes more than its share of a hand."""
-    share = sum(row.seconds for row in rows) / hands
-    longest = max(rows, key=lambda r: r.seconds)
-    if hands < 2 or longest.seconds <= _FULL * share or len(longest.stations) < 2:
-        return rows
-    at = rows.index(longest)
-    return [*rows[:at], *longest.divided(), *rows[at + 1 :]]
-
-
-def _deal(rows: list[_Row], hands: int) -> list[list[_Row]]:
-    """Rows dealt to as many hands, the costliest first, each to the hand with the least to do."""
-    dealt: list[list[_Row]] = [[] for _ in range(hands)]
-    load = [0.0] * hands
-    for row in sorted(rows, key=lambda r: -r.seconds):
-        least = load.index(min(load))
-        dealt[least].append(row)
-        load[least] += row.seconds + 1e-6
-    return dealt
-
-
 def _lay_out(
     graph: Graph, targets: list[str], pieces: Mapping[str, Piece], states: States | None = None, settled: int = 0
-) -> tuple[list[_Station], list[_Edge]]:
+) -> tuple[list[Station], list[Edge]]:
     """Stations for all that the targets need, in order, joined by edges, and the edges that the targets fill."""
     wanted = {n.key for target in targets for n in graph.needed(target)}
     nodes = {key: node for key, node in graph.nodes.items() if key in wanted}
-    stations = {key: _Station(node, graph.rate, pieces[key], states, settled) for key, node in nodes.items()}
+    stations = {key: Station(node, graph.rate, pieces[key], states, settled) for key, node in nodes.items()}
     for station in stations.values():
         for edge, key in zip(station.incoming, station.node.before, strict=True):
             edge.skip = station.at - stations[key].gives_from
             stations[key].outgoing.append(edge)
-    ends = [_Edge() for _ in targets]
+    ends = [Edge() for _ in targets]
     for edge, target in zip(ends, targets, strict=True):
         stations[target].outgoing.append(edge)
     return list(stations.values()), ends
@@ -307,10 +128,10 @@ def stream(
     threads = threads or min(4, _cores())
     graph = _folded(graph)
     line, ends = _lay_out(graph, targets, {key: Piece(0, frames) for key in graph.nodes})
-    rows = _rows(line)
+    rows = rows_of(line)
     given = at = step = 0
 
-    def run(hand: list[_Row], start: int) -> None:
+    def run(hand: list[Row], start: int) -> None:
         for row in hand:
             row.work(start, read, chunk)
 
@@ -318,8 +139,8 @@ def stream(
         while given < frames:
             cancel.check()
             if step % _DEAL_AGAIN == 0:
-                rows = _evened(rows, threads)
-                hands = _deal(rows, threads)
+                rows = evened(rows, threads)
+                hands = deal(rows, threads)
             for row in rows:
                 row.gather()
             jobs = [pool.submit(run, hand, at) for hand in hands[1:]]

@@ -89,13 +89,12 @@ def four(x, sections, state, y):
 
 
 @kernel_within
-def end_step(x, s, u1, u2, v1, v2, v3, rows, begin, p, q):
-    """A step at either end of x (n,) of twice four sections: what goes in, what comes out, and the states p, q.
+def end_step(fed, n, s, u1, u2, v1, v2, v3, rows, begin, p, q):
+    """A step s at either end of n frames of twice four sections, given what goes in: that, what comes out, states p, q.
 
     begin as by `enter`. Where this is the last frame of a section, its state is worked out.
     """
-    n = x.shape[0]
-    u = shifted_halves(splat8(x[s] if s < n else 0.0), v3)
+    u = shifted_halves(splat8(fed), v3)
     v = direct(u, u1, u2, v1, v2, rows)
     if s < 12:
         v = plus(v, load8(begin[s], 0))
@@ -140,7 +139,7 @@ def fork(x, filters, states, low, high):
             low[s - 9], high[s - 9] = lane(v, 3), lane(v, 7)
             u1, u2, v1, v2, v3 = u, u1, v, v1, v2
             s += 1
-        u, v, p, q = end_step(x, s, u1, u2, v1, v2, v3, rows, begin, p, q)
+        u, v, p, q = end_step(x[s] if s < n else 0.0, n, s, u1, u2, v1, v2, v3, rows, begin, p, q)
         if s >= 9:
             low[s - 9], high[s - 9] = lane(v, 3), lane(v, 7)
         u1, u2, v1, v2, v3 = u, u1, v, v1, v2

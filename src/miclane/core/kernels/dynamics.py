@@ -58,8 +58,7 @@ def _ride(part, per_db, curve, times_to, state, scale, mix, weight):
         level = load8(part, i)
         if same(level, before):
             sinks = goal_before < gain
-            found = approach(goal_before, gain, downs if sinks else ups)
-            gain = last(found)
+            found, gain = approach(goal_before, gain, downs if sinks else ups)
         else:
             goal = static_gain(times(by, db_of(level)), curve[0], curve[1], curve[2])
             found, gain, sinks = follow_eight(goal, gain, sinks, attack, release, downs, ups, tables[2])

@@ -22,13 +22,18 @@ def powers_of(pole, out):
 
 
 @kernel_within
-def one_pole(fed, before, pole, powers):
-    """Eight frames of y = pole · y + fed, from the value before them; powers: the lanes of `powers_of`."""
+def _fed(fed, pole):
+    """Eight frames of y = pole · y + fed, from nothing."""
     second = pole * pole
     u = fma(splat8(pole), later(fed, 1), fed)
     u = fma(splat8(second), later(u, 2), u)
-    u = fma(splat8(second * second), later(u, 4), u)
-    return fma(powers, splat8(before), u)
+    return fma(splat8(second * second), later(u, 4), u)
+
+
+@kernel_within
+def one_pole(fed, before, pole, powers):
+    """Eight frames of y = pole · y + fed, from the value before them; powers: the lanes of `powers_of`."""
+    return fma(powers, splat8(before), _fed(fed, pole))
 
 
 @kernel_within
@@ -45,16 +50,19 @@ def follow_eight(goal, gain, sinks, down, up, downs, ups, room):
     is scratch. Returns the gains, the last of them, and which way it went last.
     """
     if sinks:
-        found = one_pole(times(splat8(down), goal), gain, 1.0 - down, downs)
+        u = _fed(times(splat8(down), goal), 1.0 - down)
+        found = fma(downs, splat8(gain), u)
         if not any_above(goal, shifted(splat8(gain), found)):
-            return found, last(found), True
-    found = one_pole(times(splat8(up), goal), gain, 1.0 - up, ups)
+            return found, fused(last(downs), gain, last(u)), True  # the last of them, and waits for no other lane
+    u = _fed(times(splat8(up), goal), 1.0 - up)
+    found = fma(ups, splat8(gain), u)
     if not any_above(shifted(splat8(gain), found), goal):
-        return found, last(found), False
+        return found, fused(last(ups), gain, last(u)), False
     if not sinks:
-        found = one_pole(times(splat8(down), goal), gain, 1.0 - down, downs)
+        u = _fed(times(splat8(down), goal), 1.0 - down)
+        found = fma(downs, splat8(gain), u)
         if not any_above(goal, shifted(splat8(gain), found)):
-            return found, last(found), True
+            return found, fused(last(downs), gain, last(u)), True
     put(room, 0, goal)
     for k in range(8):
         sinks = room[k] < gain
@@ -65,8 +73,8 @@ def follow_eight(goal, gain, sinks, down, up, downs, ups, room):
 
 @kernel_within
 def approach(goal, gain, powers):
-    """Eight gains on their way to one goal; powers: lanes of `powers_of`, which tell how much of the way is left."""
-    return fma(powers, splat8(gain - goal), splat8(goal))
+    """Eight gains on their way to one goal, and the last; powers: lanes of `powers_of`, how much of the way is left."""
+    return fma(powers, splat8(gain - goal), splat8(goal)), fused(last(powers), gain - goal, goal)
 
 
 @kernel

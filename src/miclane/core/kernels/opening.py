@@ -172,15 +172,14 @@ def gate_gain(power, n, threshold_db, hysteresis_db, slope, range_db, attack, re
         over = all_above(level, splat8(leave))
         if open_ and count == 8 and (over or (since + 8.0 <= hold and not any_above(level, splat8(leave)))):
             since = 0.0 if over else since + 8.0
-            found = approach(0.0, gain, ups)
+            found, gain = approach(0.0, gain, ups)
             put(gain_db, i, found)
-            gain, sinks = last(found), False
+            sinks = False
         elif not open_ and count == 8 and not any_above(level, splat8(deep)):
             since += 8.0
             sinks = gain > -range_db
-            found = approach(-range_db, gain, downs if sinks else ups)
+            found, gain = approach(-range_db, gain, downs if sinks else ups)
             put(gain_db, i, found)
-            gain = last(found)
         else:
             goal, open_, since = _eight_goals(
                 level, count, threshold_db, opens, leave, slope, range_db, hold, open_, since, goals

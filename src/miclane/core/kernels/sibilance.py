@@ -13,7 +13,6 @@ from .simd import (
     fma,
     lane,
     larger,
-    last,
     load4,
     load8,
     low_high_high,
@@ -26,6 +25,8 @@ from .simd import (
     splat8,
     times,
 )
+
+_LISTENED = 2048  # frames in one go: either end of them costs about as much as fifty between
 
 
 @kernel
@@ -51,7 +52,7 @@ def _listen(x, filters, states, smoothing, levels, band, voice, slow):
             band[s - 9], voice[s - 9], slow[s - 9] = lane(m, 0), lane(m, 1), lane(m, 2)
             u1, u2, v1, v2, v3 = u, u1, v, v1, v2
             s += 1
-        u, v, p, q = end_step(x, s, u1, u2, v1, v2, v3, rows, begin, p, q)
+        u, v, p, q = end_step(x[s] if s < n else 0.0, n, s, u1, u2, v1, v2, v3, rows, begin, p, q)
         if s >= 9:
             both = low_high_high(v)
             m = fma(stay, m, times(fed, times(both, both)))
@@ -92,8 +93,7 @@ def _cut(band, voice, around, count, limits, times_to, state, found, start, gain
         allowed = times(share, larger(load8(around, i), floor))
         if found.shape[0] == 0 and i < wide and not any_above(load8(band, i), allowed):
             sinks = False
-            goal = approach(0.0, gain, ups)
-            gain = last(goal)
+            goal, gain = approach(0.0, gain, ups)
             put(gain_db, i, goal)
             continue
         goal, excess, balance, level = _weighed(load8(band, i), load8(voice, i), load8(around, i), limits)
@@ -135,11 +135,10 @@ def deess_gain(x, filters, states, smoothing, levels, line, place, hold_at, limi
     the voice at the moment, the level of the voice around, in dB.
     """
     n = x.shape[1]
-    scratch, other = np.empty((3, CHUNK)), np.empty((3, CHUNK))
-    for start in range(0, n, CHUNK):
-        count = min(CHUNK, n - start)
-        stop, wide = start + count, start + (count + 7) // 8 * 8
-        width = wide - start
+    scratch, other = np.empty((3, _LISTENED)), np.empty((3 if x.shape[0] > 1 else 0, _LISTENED))
+    for start in range(0, n, _LISTENED):
+        count = min(_LISTENED, n - start)
+        stop, width = start + count, (count + 7) // 8 * 8
         band, voice, around = scratch[0, :width], scratch[1, :width], scratch[2, :width]
         for c in range(x.shape[0]):
             held, part = (states[0][c], states[1][c]), x[c, start:stop]
@@ -153,12 +152,16 @@ def deess_gain(x, filters, states, smoothing, levels, line, place, hold_at, limi
         hold(hold_at[0], hold_at[1], hold_at[2], around[:count])
         exchange(line[0], place[0], band[:count])
         place[0] = exchange(line[1], place[0], voice[:count])
-        want = gain_db[start:wide]
-        if (
-            found.shape[0] == 0
-            and state[0] == 0.0
-            and not _any_over(band[:count], around[:count], limits[0], limits[2])
-        ):
-            want[:] = 0.0
-            continue
-        _cut(band, voice, around, count, limits, times_to, state, found, start, want)
+        for first in range(0, count, CHUNK):
+            some = min(CHUNK, count - first)
+            end = first + (some + 7) // 8 * 8
+            powers, most = band[first:end], around[first:end]
+            want = gain_db[start + first : start + end]
+            if (
+                found.shape[0] == 0
+                and state[0] == 0.0
+                and not _any_over(powers[:some], most[:some], limits[0], limits[2])
+            ):
+                want[:] = 0.0
+                continue
+            _cut(powers, voice[first:end], most, some, limits, times_to, state, found, start + first, want)

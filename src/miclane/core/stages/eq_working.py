@@ -93,8 +93,14 @@ class EqProcessor(Processor):
             band.level.start_at(frame)
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
-        y = x.copy()
-        for target, table, state in self.parts:
+        still = self.parts
+        if still and (still[0][0] == "stereo" or len(x) == 1):  # all of it: nothing is copied first
+            (_, table, state), *still = still
+            y = np.empty(x.shape)
+            cascade(np.ascontiguousarray(x), table, state, y)
+        else:
+            y = x.copy()
+        for target, table, state in still:
             one = taken(y, target)
             cascade(one, table, state, one)
             y = given_back(y, one, target)

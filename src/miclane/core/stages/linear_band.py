@@ -148,8 +148,11 @@ class LinearBand:
         """
         y = np.empty_like(x)
         unheard = 0 if len(self.few) else min(unheard, x.shape[1])
-        starts = [*range(0, unheard, _PIECE), *range(unheard, x.shape[1], _PIECE)]
-        for at, to in pairwise((*starts, x.shape[1])):
+        pieces = [(0, x.shape[1])]
+        if unheard or x.shape[1] > _PIECE:
+            starts = [*range(0, unheard, _PIECE), *range(unheard, x.shape[1], _PIECE)]
+            pieces = list(pairwise((*starts, x.shape[1])))
+        for at, to in pieces:
             self._take_in(x[:, at:to], places[at:to] if places is not None else None)
             base, out = self.end - self.latency - (to - at), (gain_db, self.mix, y, at, to)
             if to <= unheard:
@@ -166,7 +169,7 @@ class LinearBand:
         """Puts x (channels, n) at the end of the line; what is needed goes to the front where it does not fit."""
         if self.end + x.shape[1] + AT_ONCE + GROUP > self.line.shape[1]:
             for row in self.line if len(self.taps) > 1 else self.line[:-1]:
-                row[: self.keep] = row[self.end - self.keep : self.end].copy()
+                row[: self.keep] = row[self.end - self.keep : self.end]
             self.end = self.keep
         span = slice(self.end, self.end + x.shape[1])
         self.line[:-1, span] = x

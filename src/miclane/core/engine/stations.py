@@ -1,0 +1,201 @@
+"""Stations: nodes of the graph at work on what flows, piece by piece, and what is on its way between them.
+
+In a print stations in a row, with nobody listening in between, hand each other what they make.
+"""
+
+import time
+from collections import deque
+
+import numpy as np
+
+from .graph import Node
+from .node import BLOCK, Worker, put_together
+from .render import Piece, SoundReader
+from .states import States
+
+CHUNK = 2 * BLOCK
+NOTED = 6 * BLOCK  # states are kept of a flow at multiples of so many frames, whatever node they are of: one that
+# goes on from there needs no more of those before it than there is a state for
+_FULL = 0.8  # of a hand: a row that takes more leaves too little to even out with
+
+
+class Edge:
+    """Frames on their way from one node to another; the first `skip` are not wanted there."""
+
+    def __init__(self) -> None:
+        self.blocks: deque[np.ndarray] = deque()
+        self.frames = 0
+        self.skip = 0
+
+    def put(self, block: np.ndarray) -> None:
+        if self.skip:
+            dropped = min(self.skip, block.shape[1])
+            self.skip -= dropped
+            block = block[:, dropped:]
+        if block.shape[1]:
+            self.blocks.append(block)
+            self.frames += block.shape[1]
+
+    def through(self, block: np.ndarray) -> np.ndarray:
+        """What of a block is wanted at the other end, where nothing waits."""
+        if not self.skip:
+            return block
+        self.put(block)
+        return self.take(self.frames) if self.frames else block[:, :0]
+
+    def take(self, frames: int) -> np.ndarray:
+        self.frames -= frames
+        first = self.blocks[0]
+        if first.shape[1] == frames:
+            return np.ascontiguousarray(self.blocks.popleft())
+        out = np.empty((first.shape[0], frames))
+        at = 0
+        while at < frames:
+            block = self.blocks.popleft()
+            step = min(block.shape[1], frames - at)
+            out[:, at : at + step] = block[:, :step]
+            if step < block.shape[1]:
+                self.blocks.appendleft(block[:, step:])
+            at += step
+        return out
+
+
+class Station:
+    """A node with its incoming edges and the outgoing ones to fill. It begins with the first frame of its piece."""
+
+    def __init__(self, node: Node, rate: int, piece: Piece, states: States | None = None, settled: int = 0) -> None:
+        self.node = node
+        self.at = piece.start
+        self.incoming = [Edge() for _ in node.before]
+        self.outgoing: list[Edge] = []
+        self.rate = rate
+        self.worker = piece.worker
+        self.gives_from = piece.start - (node.latency if piece.worker else 0)
+        self.unheard = max(0, piece.heard_from - self.gives_from)
+        # what began from nothing is like no state of a song before it is `settled`: nobody is to go on from it, nor
+        # from one in which waits what nobody was to hear
+        self.states, self.notes_from = states, piece.start + 1 if piece.worker else max(piece.start + NOTED, settled)
+        if self.unheard:
+            self.notes_from = max(self.notes_from, piece.heard_from + node.latency)
+        self.seconds = 0.0
+        self.ready: list[np.ndarray] = []
+        self.made: np.ndarray | None = None
+
+    def gather(self) -> None:
+        """Take what has come in on every edge, equally long; nothing while one is empty."""
+        ready = min((edge.frames for edge in self.incoming), default=0)
+        self.ready = [edge.take(ready) for edge in self.incoming] if ready else []
+
+    def hand_on(self) -> None:
+        """Give what was made to those that wait for it."""
+        if self.made is not None:
+            for edge in self.outgoing:
+                edge.put(self.made)
+
+    def work(self, start: int, read: SoundReader, chunk: int = CHUNK) -> None:
+        """Make what follows from what has been gathered; a source reads its next chunk."""
+        begun = time.perf_counter()
+        node, blocks = self.node, self.ready
+        if not self.incoming:
+            self.made = read(node.digest, start, start + chunk) if node.digest else np.zeros((node.channels, chunk))
+        elif not blocks:
+            self.made = None
+        elif node.stage is None:
+            self.made = put_together(node, blocks, self.at, blocks[0].shape[1])
+            self.at += blocks[0].shape[1]
+        else:
+            self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.at)
+            self.worker.unheard, self.unheard = max(self.worker.unheard, self.unheard), 0
+            self.made = self._push(self.worker, blocks[0], blocks[1] if node.keyed_by else None)
+        self.seconds += time.perf_counter() - begun
+
+    def _push(self, worker: Worker, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        """What is due once x has come in; states are noted on the way."""
+        begun, stop, made = self.at, self.at + x.shape[1], []
+        if self.states is None:
+            self.at = stop
+            return worker.push(np.ascontiguousarray(x), None if key is None else np.ascontiguousarray(key))
+        while self.at < stop:
+            grid = -(-max(self.at, self.notes_from) // NOTED) * NOTED
+            if grid == self.at:
+                self.states.note(self.node, grid, worker)
+                grid += NOTED
+            to = min(stop, grid)
+            part = slice(self.at - begun, to - begun)
+            heard = None if key is None else np.ascontiguousarray(key[:, part])
+            made.append(worker.push(np.ascontiguousarray(x[:, part]), heard))
+            self.at = to
+        return made[0] if len(made) == 1 else np.concatenate(made, axis=1)
+
+
+class Row:
+    """Stations in a row, each fed by the one before it alone."""
+
+    def __init__(self, stations: list[Station]) -> None:
+        self.stations = stations
+
+    @property
+    def seconds(self) -> float:
+        """What they have taken so far."""
+        return sum(s.seconds for s in self.stations)
+
+    def gather(self) -> None:
+        """Take what has come in for the first of them."""
+        self.stations[0].gather()
+
+    def work(self, start: int, read: SoundReader, chunk: int) -> None:
+        """Let all of them work in turn; what the last has made waits to be handed on."""
+        first, *others = self.stations
+        first.work(start, read, chunk)
+        for before, station in zip(self.stations, others, strict=False):
+            made = None if before.made is None else station.incoming[0].through(before.made)
+            station.ready = [made] if made is not None and made.shape[1] else []
+            station.work(start, read, chunk)
+
+    def hand_on(self) -> None:
+        """Give what the last of them made to those that wait for it."""
+        self.stations[-1].hand_on()
+
+    def divided(self) -> "list[Row]":
+        """Two rows that have taken about as long."""
+        half, until, total = 0.0, 0, self.seconds
+        while until < len(self.stations) - 1 and half < 0.5 * total:
+            half += self.stations[until].seconds
+            until += 1
+        return [Row(self.stations[:until]), Row(self.stations[until:])]
+
+
+def rows_of(line: list[Station]) -> list[Row]:
+    """Stations in as few rows as they stand in, in an order in which none comes before what feeds it."""
+    rows: dict[int, list[Station]] = {}  # by the edge its last station fills, where there is but one
+    found: list[list[Station]] = []
+    for station in line:
+        edges = station.incoming
+        row = rows.pop(id(edges[0]), None) if len(edges) == 1 else None
+        if row is None:
+            found.append(row := [])
+        row.append(station)
+        if len(station.outgoing) == 1:
+            rows[id(station.outgoing[0])] = row
+    return [Row(row) for row in found]
+
+
+def evened(rows: list[Row], hands: int) -> list[Row]:
+    """The same with a row divided that takes more than its share of a hand."""
+    share = sum(row.seconds for row in rows) / hands
+    longest = max(rows, key=lambda r: r.seconds)
+    if hands < 2 or longest.seconds <= _FULL * share or len(longest.stations) < 2:
+        return rows
+    at = rows.index(longest)
+    return [*rows[:at], *longest.divided(), *rows[at + 1 :]]
+
+
+def deal(rows: list[Row], hands: int) -> list[list[Row]]:
+    """Rows dealt to as many hands, the costliest first, each to the hand with the least to do."""
+    dealt: list[list[Row]] = [[] for _ in range(hands)]
+    load = [0.0] * hands
+    for row in sorted(rows, key=lambda r: -r.seconds):
+        least = load.index(min(load))
+        dealt[least].append(row)
+        load[least] += row.seconds + 1e-6
+    return dealt
