@@ -2,9 +2,11 @@
 
 import ctypes
 import gc
+from contextlib import suppress
 
 _TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8  # mallopt(3)
 _LARGE_BYTES = 4 << 20
+_PAUSE_S, _SELDOM_S = 1.0, 15.0
 _OFTEN = gc.get_threshold()
 
 
@@ -19,6 +21,21 @@ def give_back_memory() -> None:
 def keep_memory_together(heaps: int = 1) -> None:
     """Have all threads share so few heaps: what one has freed is there for the others."""
     _set({_ARENA_MAX: heaps})
+
+
+def is_to_give_back(now: float, used: float, before: float) -> bool:
+    """Whether what is free is to go back to the system now: in a pause, after work, and not often.
+
+    All in seconds by one clock: `used` when anything was last made, `before` when something was last given back. That
+    takes some 30 ms, in which whoever needs memory waits.
+    """
+    return before < used < now - _PAUSE_S and now - before > _SELDOM_S
+
+
+def give_back() -> None:
+    """Give the system back what is free; where the C library cannot, it stays."""
+    with suppress(AttributeError, OSError, TypeError):  # elsewhere than with glibc
+        ctypes.CDLL(None).malloc_trim(0)
 
 
 def search_seldom() -> None:

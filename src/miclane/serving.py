@@ -1,13 +1,11 @@
 """The server from the command line: bound, started, stopped."""
 
-import ctypes
 import ipaddress
 import logging
 import socket
 import sys
 import threading
 import time
-from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -15,7 +13,14 @@ import typer
 
 from .core.errors import MicLaneError, UnusableDataError
 from .logs import log
-from .memory import forget_what_stays, give_back_memory, keep_memory_together, search_as_usual
+from .memory import (
+    forget_what_stays,
+    give_back,
+    give_back_memory,
+    is_to_give_back,
+    keep_memory_together,
+    search_as_usual,
+)
 from .options import Data, default_data
 
 if TYPE_CHECKING:
@@ -25,7 +30,7 @@ PORT = 8640
 MEMORY_MIB = 1024
 SWITCH_S = 0.0001  # how long a thread may keep the interpreter while another wants it: edits are answered at once
 STOP_S = 1
-LOOK_S, IDLE_S = 5.0, 60.0  # after so long without a render most of what is kept goes
+LOOK_S, IDLE_S = 0.5, 60.0  # after so long without a render most of what is kept goes
 Port = Annotated[int, typer.Option(help="Port; the next free one is taken when it is in use.", min=1, max=65535)]
 Host = Annotated[str, typer.Option(help="Address to listen on; beyond this machine it asks for a password.")]
 HostNames = Annotated[
@@ -166,11 +171,13 @@ def _between(studio: Any) -> None:
 
 def _rest_when_idle(studio: Any) -> None:
     def watch() -> None:
+        before = time.monotonic()
         while not studio.stopping.is_set():
             time.sleep(LOOK_S)
-            if studio.rest(IDLE_S):
-                with suppress(AttributeError, OSError, TypeError):  # elsewhere than with glibc
-                    ctypes.CDLL(None).malloc_trim(0)
+            now = time.monotonic()
+            if studio.rest(IDLE_S) or is_to_give_back(now, studio.used, before):
+                give_back()
+                before = now
 
     threading.Thread(target=watch, name="rest when idle", daemon=True).start()
 

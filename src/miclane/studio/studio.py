@@ -97,10 +97,15 @@ class Studio:
         """Give up whatever is being rendered, now and from now on."""
         self.stopping.set()
 
+    @property
+    def used(self) -> float:
+        """When a render was last made or asked for, by time.monotonic."""
+        return self._store.used
+
     def rest(self, after_s: float) -> bool:
         """Let go of most renders once none has been used for so long; whether any have gone."""
         held = self._store.held_bytes
-        if time.monotonic() - self._store.used > after_s:
+        if time.monotonic() - self.used > after_s:
             self._store.shrink(self._store.limit_bytes // 8)
             self._states.shrink(self._states.limit_bytes // 8)
         return self._store.held_bytes < held
