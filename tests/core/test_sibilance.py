@@ -375,3 +375,16 @@ def test_a_band_worked_out_every_few_frames_is_the_band_of_all_frames(edges: tup
     share = 1 - 10 ** (gain_db[: x.shape[1]] / 20)
     wanted = late - share * np.pad(whole, ((0, 0), (latency, 0)))[:, : x.shape[1]]
     assert np.abs(got - wanted).max() < 3e-4 * np.abs(whole).max()
+
+
+@pytest.mark.parametrize("edges", [((3000.0, 12000.0),), ((4000.0, 6000.0), (5000.0, 7500.0))])
+def test_a_band_is_turned_down_to_120_db_exactly(edges: tuple[tuple[float, float], ...]) -> None:
+    x = noise(1.0, 0.1, 1, seed=6)
+    latency = round(0.25 * RATE)
+    band = LinearBand(edges, RATE, 1, latency, 1.0)
+    places = np.full(x.shape[1], 0.5) if len(edges) > 1 else None
+    got = band.process(x, np.full(x.shape[1] + 8, -12.0), places)
+    taps = band_taps(edges, RATE).mean(axis=0)
+    whole = np.pad(x[0] - (1 - 10 ** (-12 / 20)) * fftconvolve(x[0], taps, "same"), (latency, 0))[: x.shape[1]]
+    inside = slice(latency + len(taps), None)
+    assert np.abs(got[0] - whole)[inside].max() < 10 ** (-120 / 20) * np.abs(x).max()

@@ -44,20 +44,22 @@ class Edge:
         return self.take(self.frames) if self.frames else block[:, :0]
 
     def take(self, frames: int) -> np.ndarray:
+        """The next so many frames (channels, frames), which are there, in one piece."""
+        parts = self.take_parts(frames)
+        return np.ascontiguousarray(parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1))
+
+    def take_parts(self, frames: int) -> list[np.ndarray]:
+        """The next so many frames as they came."""
         self.frames -= frames
-        first = self.blocks[0]
-        if first.shape[1] == frames:
-            return np.ascontiguousarray(self.blocks.popleft())
-        out = np.empty((first.shape[0], frames))
-        at = 0
-        while at < frames:
+        parts = []
+        while frames:
             block = self.blocks.popleft()
-            step = min(block.shape[1], frames - at)
-            out[:, at : at + step] = block[:, :step]
-            if step < block.shape[1]:
-                self.blocks.appendleft(block[:, step:])
-            at += step
-        return out
+            if block.shape[1] > frames:
+                self.blocks.appendleft(block[:, frames:])
+                block = block[:, :frames]
+            parts.append(block)
+            frames -= block.shape[1]
+        return parts
 
 
 class Station:
@@ -77,14 +79,29 @@ class Station:
         self.states, self.notes_from = states, piece.start + 1 if piece.worker else max(piece.start + NOTED, settled)
         if self.unheard:
             self.notes_from = max(self.notes_from, piece.heard_from + node.latency)
+        self.ahead = 0  # of a source: so many frames more are read at once
         self.seconds = 0.0
+        self.adds = node.stage is None and node.picks is None
         self.ready: list[np.ndarray] = []
+        self.to_add: list[list[np.ndarray]] = []
         self.made: np.ndarray | None = None
 
     def gather(self) -> None:
         """Take what has come in on every edge, equally long; nothing while one is empty."""
         ready = min((edge.frames for edge in self.incoming), default=0)
-        self.ready = [edge.take(ready) for edge in self.incoming] if ready else []
+        if self.adds:
+            self.to_add = [edge.take_parts(ready) for edge in self.incoming] if ready else []
+        else:
+            self.ready = [edge.take(ready) for edge in self.incoming] if ready else []
+
+    def feed(self, made: np.ndarray | None) -> None:
+        """Take what alone comes in, of one that stands before this in a row."""
+        if made is None or not made.shape[1]:
+            self.ready, self.to_add = [], []
+        elif self.adds:
+            self.to_add = [[made]]
+        else:
+            self.ready = [np.ascontiguousarray(made)]
 
     def hand_on(self) -> None:
         """Give what was made to those that wait for it."""
@@ -97,7 +114,11 @@ class Station:
         begun = time.perf_counter()
         node, blocks = self.node, self.ready
         if not self.incoming:
-            self.made = read(node.digest, start, start + chunk) if node.digest else np.zeros((node.channels, chunk))
+            begin, self.at = self.at, start + chunk + self.ahead
+            whole = node.channels, self.at - begin
+            self.made = read(node.digest, begin, self.at) if node.digest else np.zeros(whole)
+        elif self.adds:
+            self.made = self._sum() if self.to_add else None
         elif not blocks:
             self.made = None
         elif node.stage is None:
@@ -108,6 +129,22 @@ class Station:
             self.worker.unheard, self.unheard = max(self.worker.unheard, self.unheard), 0
             self.made = self._push(self.worker, blocks[0], blocks[1] if node.keyed_by else None)
         self.seconds += time.perf_counter() - begun
+
+    def _sum(self) -> np.ndarray:
+        """What has come in put together, piece by piece where it does not end at the same frames."""
+        node, frames = self.node, sum(part.shape[1] for part in self.to_add[0])
+        self.at += frames
+        if all(len(parts) == 1 for parts in self.to_add):
+            return put_together(node, [parts[0] for parts in self.to_add], self.at - frames, frames)
+        out, at = np.empty((node.channels, frames)), 0
+        while at < frames:
+            step = min(parts[0].shape[1] for parts in self.to_add)
+            some = [parts[0][:, :step] for parts in self.to_add]
+            put_together(node, some, self.at - frames + at, step, out[:, at : at + step])
+            for parts in self.to_add:
+                parts[:1] = [parts[0][:, step:]] if parts[0].shape[1] > step else []
+            at += step
+        return out
 
     def _push(self, worker: Worker, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
         """What is due once x has come in; states are noted on the way."""
@@ -149,7 +186,7 @@ class Row:
         first.work(start, read, chunk)
         for before, station in zip(self.stations, others, strict=False):
             made = None if before.made is None else station.incoming[0].through(before.made)
-            station.ready = [made] if made is not None and made.shape[1] else []
+            station.feed(made)
             station.work(start, read, chunk)
 
     def hand_on(self) -> None:
@@ -199,3 +236,17 @@ def deal(rows: list[Row], hands: int) -> list[list[Row]]:
         dealt[least].append(row)
         load[least] += row.seconds + 1e-6
     return dealt
+
+
+def read_ahead(line: list[Station]) -> None:
+    """Have sources read ahead by what the longest way takes from them to an end.
+
+    Blocks of all that is put together then begin and end at the same frames: none is cut, and put together again.
+    """
+    ahead = {station.node.key: 0 for station in line}
+    for station in reversed(line):
+        for key in station.node.before:
+            ahead[key] = max(ahead[key], ahead[station.node.key] + station.node.latency)
+    for station in line:
+        if not station.incoming:
+            station.ahead = ahead[station.node.key]

@@ -17,7 +17,7 @@ from .graph import Graph, Node
 from .node import BLOCK, check_sound
 from .render import Piece, SoundReader, plan
 from .states import States
-from .stations import CHUNK, Edge, Row, Station, deal, evened, rows_of
+from .stations import CHUNK, Edge, Row, Station, deal, evened, read_ahead, rows_of
 
 IN_PRINT = 6 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
 _FIRST = 2048
@@ -128,6 +128,7 @@ def stream(
     threads = threads or min(4, _cores())
     graph = _folded(graph)
     line, ends = _lay_out(graph, targets, {key: Piece(0, frames) for key in graph.nodes})
+    read_ahead(line)
     rows = rows_of(line)
     given = at = step = 0
 
