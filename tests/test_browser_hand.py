@@ -91,6 +91,7 @@ def test_a_part_alone_is_heard_when_nothing_was_played_before(at, demo, part: st
     page.get_by_role("button", name=part).click()
     until(page, "miclane.player.playing && miclane.player.starved === false")
     until(page, "window.given.some(([what, name]) => what === 'heard' && name === 'band')")
+    until(page, "window.given.some(([what]) => what === 'band')")
     energy = dict(page.evaluate("window.given.filter(([what]) => what !== 'heard')"))
     assert 0 < energy["band"] < 0.3 * energy["treated"]
 

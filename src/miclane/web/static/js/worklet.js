@@ -67,6 +67,7 @@ class Player extends AudioWorkletProcessor {
     this.variant = "treated";
     this.side = "treated";
     this.waiting = false;
+    this.lacked = 0; // frames since neither the side asked for nor the one before was there
     this.weights = {};
     this.gain = {}; // of sides whose sound does not say itself how loud it is to be
     this.fade = Math.round(sampleRate * 0.01);
@@ -233,11 +234,16 @@ class Player extends AudioWorkletProcessor {
         if (pair && (name === this.variant || this.weights[name] > 0)) this.choose(pair);
       }
     }
-    // the side asked for is heard once it is there, the one before until then; with no sound of either the playhead waits for the first
+    // the side asked for is heard once it is there, the one before until then; with no sound of either the playhead
+    // waits a moment for the one asked for, then for the first
     const before = this.side;
     if (this.ready(this.variant)) this.side = this.variant;
     if (this.side !== before) this.port.postMessage({ type: "side", name: this.side, when: Date.now() });
-    this.waiting = this.playing && !this.ready(this.side);
+    const there = this.ready(this.side);
+    if (this.side === this.variant || !this.playing) this.lacked = 0;
+    else if (!there || this.lacked) this.lacked += left.length;
+    this.waiting = this.playing && (!there || (this.lacked > 0 && this.lacked < sampleRate / 2));
+    if (!this.waiting) this.lacked = 0;
     for (let k = 0; k < left.length; k++) {
       const aim = this.playing && !this.waiting ? 1 : 0;
       if (this.amplitude !== aim) {
