@@ -26,7 +26,7 @@ from .simd import (
     times,
 )
 
-_LISTENED = 2048  # frames in one go: either end of them costs about as much as fifty between
+_LISTENED = 4096  # frames in one go: either end of them costs about as much as fifty between
 
 
 @kernel
