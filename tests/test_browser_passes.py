@@ -129,58 +129,14 @@ def start_of(wish: dict) -> int:
     return int(re.search(r"start=(\d+)", wish["address"])[1])
 
 
-def test_a_side_of_the_song_that_comes_too_late_begins_again_where_the_playhead_will_be(at, demo, page) -> None:
-    """On a slow machine it comes no faster than it is heard: it lay behind the playhead, and was not heard."""
+def side_of(wish: dict) -> str:
+    return re.search(r"variant=(\w+)", wish["address"])[1]
+
+
+def with_song_held(page, holds) -> tuple[list[dict], list[tuple[dict, WebSocketRoute, bytes]]]:
+    """What the page wishes for of the song, and what came of it that `holds` says is to be held back."""
     asked: list[dict] = []
-    held: list[tuple[WebSocketRoute, bytes]] = []
-
-    def open_(route: WebSocketRoute) -> None:
-        server = route.connect_to_server()
-
-        def say(text: str | bytes) -> None:
-            message = json.loads(text)
-            if "variant=bypassed" in message.get("address", "") and "/song" in message["address"]:
-                asked.append(message)
-            server.send(text)
-
-        def came(data: str | bytes) -> None:
-            if isinstance(data, bytes) and asked and int.from_bytes(data[:4], "little") == asked[0]["wish"]:
-                held.append((route, data))
-            else:
-                route.send(data)
-
-        route.on_message(say)
-        server.on_message(came)
-
-    page.route_web_socket("**/line?*", open_)
-    page = at(f"{LANE}?stage=peaks")
-    page.keyboard.press("l")
-    expect(page.locator("#loop-name")).to_have_text("Whole song")
-    page.evaluate("import('/static/js/player.js').then((m) => m.seek(0))")  # a slow machine needs much of it
-    play(page)
-    page.keyboard.press("b")
-    eventually(page, lambda: held)
-    first, sent = start_of(asked[0]), 0
-    latest = time.monotonic() + 240  # a slow machine plays slowly
-    while len(asked) == 1 and time.monotonic() < latest:  # each piece a second after it was to be heard
-        if held:
-            route, data = held[0]
-            frames = (len(data) - 8 - int.from_bytes(data[6:8], "little")) // 8
-            if page.evaluate("miclane.player.at") > first + sent + frames + RATE:
-                held.pop(0)
-                route.send(data)
-                sent += frames
-        page.wait_for_timeout(50)
-    assert start_of(asked[1]) > first + sent + RATE
-    until(page, "(miclane.switched ?? []).length > 0")
-    until(page, "miclane.player.variant === 'bypassed' && miclane.player.starved === false")
-
-
-def test_with_no_sound_of_either_side_what_comes_first_is_heard(at, demo, page) -> None:
-    """Where both were missing, the playhead waited for the side asked for, though the other had come meanwhile."""
-    held: dict[str, list[tuple[WebSocketRoute, bytes]]] = {"treated": [], "bypassed": []}
-    wishes: dict[int, str] = {}
-    late = {"treated", "bypassed"}
+    held: list[tuple[dict, WebSocketRoute, bytes]] = []
 
     def open_(route: WebSocketRoute) -> None:
         server = route.connect_to_server()
@@ -188,13 +144,14 @@ def test_with_no_sound_of_either_side_what_comes_first_is_heard(at, demo, page) 
         def say(text: str | bytes) -> None:
             message = json.loads(text)
             if "/song" in message.get("address", ""):
-                wishes[message["wish"]] = re.search(r"variant=(\w+)", message["address"])[1]
+                asked.append(message)
             server.send(text)
 
         def came(data: str | bytes) -> None:
-            side = wishes.get(int.from_bytes(data[:4], "little")) if isinstance(data, bytes) else None
-            if side in late:
-                held[side].append((route, data))
+            number = int.from_bytes(data[:4], "little") if isinstance(data, bytes) else -1
+            wish = next((each for each in asked if each["wish"] == number), None)
+            if wish is not None and holds(wish):
+                held.append((wish, route, data))
             else:
                 route.send(data)
 
@@ -202,22 +159,62 @@ def test_with_no_sound_of_either_side_what_comes_first_is_heard(at, demo, page) 
         server.on_message(came)
 
     page.route_web_socket("**/line?*", open_)
+    return asked, held
+
+
+def test_a_side_of_the_song_that_comes_too_late_begins_again_where_the_playhead_will_be(at, demo, page) -> None:
+    """On a slow machine it comes no faster than it is heard: it lay behind the playhead, and was not heard."""
+
+    def others() -> list[dict]:
+        return [wish for wish in songs if side_of(wish) == "bypassed"]
+
+    songs, held = with_song_held(page, lambda wish: wish in others()[:1])
+    page = at(f"{LANE}?stage=peaks")
+    page.keyboard.press("l")
+    expect(page.locator("#loop-name")).to_have_text("Whole song")
+    page.evaluate("import('/static/js/player.js').then((m) => m.seek(0))")  # a slow machine needs much of it
+    play(page)
+    page.keyboard.press("b")
+    eventually(page, lambda: held)
+    first, sent = start_of(others()[0]), 0
+    latest = time.monotonic() + 240  # a slow machine plays slowly
+    while len(others()) == 1 and time.monotonic() < latest:  # each piece a second after it was to be heard
+        if held:
+            _, route, data = held[0]
+            frames = (len(data) - 8 - int.from_bytes(data[6:8], "little")) // 8
+            if page.evaluate("miclane.player.at") > first + sent + frames + RATE:
+                held.pop(0)
+                route.send(data)
+                sent += frames
+        page.wait_for_timeout(50)
+    assert start_of(others()[1]) > first + sent + RATE
+    until(page, "(miclane.switched ?? []).length > 0")
+    until(page, "miclane.player.variant === 'bypassed' && miclane.player.starved === false")
+
+
+def test_with_no_sound_of_either_side_what_comes_first_is_heard(at, demo, page) -> None:
+    """Where both were missing, the playhead waited for the side asked for, though the other had come meanwhile."""
+    late = {"treated", "bypassed"}
+    _, held = with_song_held(page, lambda wish: side_of(wish) in late)
+
+    def let_come(side: str) -> None:
+        late.remove(side)
+        for wish, route, data in held:
+            if side_of(wish) == side:
+                route.send(data)
+
     page = at(f"{LANE}?stage=peaks")
     page.keyboard.press("l")
     expect(page.locator("#loop-name")).to_have_text("Whole song")
     page.keyboard.press("Space")
     until(page, "miclane.player.playing && miclane.player.starved")
     page.keyboard.press("b")
-    eventually(page, lambda: held["treated"] and held["bypassed"])
+    eventually(page, lambda: {side_of(wish) for wish, _, _ in held} == late)
     page.wait_for_timeout(200)  # the worklet has heard which side is wanted
     stood = page.evaluate("miclane.player.at")
     assert page.evaluate("miclane.player.starved")
-    late.remove("treated")
-    for route, data in held["treated"]:
-        route.send(data)
+    let_come("treated")
     until(page, f"miclane.player.starved === false && miclane.player.at > {stood} + 4800")
     assert not page.evaluate("miclane.switched ?? []")
-    late.clear()
-    for route, data in held["bypassed"]:
-        route.send(data)
+    let_come("bypassed")
     until(page, "(miclane.switched ?? []).length > 0")
