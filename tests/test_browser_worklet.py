@@ -178,3 +178,20 @@ def test_what_could_not_be_made_to_play_is_said_and_made_at_the_next_try(at) -> 
     page.evaluate("loads()")
     page.keyboard.press("Space")
     until(page, "miclane.player.playing && miclane.player.starved === false")
+
+
+@pytest.mark.parametrize(("after_s", "first"), [(0.2, 0.25), (1.0, 0.5)])
+def test_what_is_asked_for_before_anything_is_there_is_waited_for_half_a_second(
+    played, after_s: float, first: float
+) -> None:
+    """A part heard alone is not to begin with the whole; nor is there to be silence for as long as the part takes."""
+    heard = played(
+        f"""player.take({{ type: "variant", name: "band" }}); player.take({{ type: "play", at: 0 }}); blocks(10);
+        put(1, 0, 48000, 0.5);
+        const out = blocks(Math.round({after_s} * 375));
+        player.take({{ type: "data", variant: "band", version: 1, first: 0, last: 48000, offset: 0, left: flat(48000, 0.25), right: flat(48000, 0.25) }});
+        out.push(...blocks(40));
+        return [out.slice(0, 0.4 * 48000).filter((v) => v > 0.26).length, Math.max(...out), out.at(-1)];"""
+    )
+    assert heard[0] == 0
+    assert heard[1:] == [pytest.approx(first, abs=1e-6), pytest.approx(0.25, abs=1e-6)]

@@ -53,6 +53,13 @@ def test_the_result_does_not_depend_on_the_blocks(kind: str, channels: int) -> N
         assert residue_db(run(stage_of(kind), x, key, block=block).y, first.y) < -200
 
 
+def test_in_a_print_what_waits_longest_and_what_waits_for_nothing_comes_in_the_same_blocks(demo) -> None:
+    """The first of each lane was shorter by what it waits, so every later one was cut and copied to be added."""
+    graph, read = Builder(demo.session).build(), demo.studio.sounds.reader(RATE)
+    blocks = [b.shape[1] for (b,) in stream(graph, [graph.places["bus:mix:out"]], 5 * RATE, read, chunk=BLOCK)]
+    assert blocks == [BLOCK] * (5 * RATE // BLOCK) + [5 * RATE % BLOCK]
+
+
 @pytest.mark.parametrize("threads", [1, 2, 5])
 def test_a_range_is_the_same_bits_however_many_threads_make_it(demo, threads: int) -> None:
     graph, read = Builder(demo.session).build(), demo.studio.sounds.reader(RATE)
