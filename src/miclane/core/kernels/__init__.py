@@ -46,14 +46,14 @@ class Later:
         return self._type
 
 
-class _WithoutLinearAlgebra:
-    """Has one thread not find SciPy's linear algebra, of which no kernel makes use: an eighth of a second a start."""
+class _WithoutYaml:
+    """Has one thread not find what Numba would read a file of settings with, which nobody has here."""
 
     def __init__(self) -> None:
         self.thread = threading.get_ident()
 
     def find_spec(self, name: str, path: Any = None, target: Any = None) -> None:
-        if name == "scipy.linalg" and threading.get_ident() == self.thread:
+        if name == "yaml" and threading.get_ident() == self.thread:
             raise ModuleNotFoundError(name)
 
 
@@ -65,19 +65,19 @@ def load() -> None:
 
 @functools.cache
 def _load() -> None:
-    finder: Any = _WithoutLinearAlgebra()
+    finder: Any = _WithoutYaml()
     sys.meta_path.insert(0, finder)
     try:
-        import numba.np.arraymath  # noqa: F401
+        from . import kept  # noqa: F401
     finally:
         sys.meta_path.remove(finder)
 
 
 def _compiled(function: Callable, **how: Any) -> Callable:
     def make() -> Any:
-        from numba import njit
+        from .kept import dispatcher
 
-        return njit(cache=True, nogil=True, error_model="numpy", **how)(function)
+        return dispatcher(function, **how)
 
     return functools.update_wrapper(Later(make), function)
 
