@@ -218,7 +218,7 @@ def _measure(
         page.wait_for_timeout(1500)
     else:
         (page.locator(how).first if how.startswith(".") else page.slider(how).first).focus()
-    before = page.evaluate("miclane.heard = [], structuredClone(miclane.line)")
+    before = page.evaluate("miclane.heard = [], miclane.kept = [], structuredClone(miclane.line)")
     fell = page.evaluate("miclane.player.fell")
     # each a value of its own: one that was heard before would come from what is kept; fine, so that no end is met
     key = "ArrowRight" if how == "hunt" else "ArrowLeft" if "handle" in name else "Shift+ArrowLeft"
@@ -233,15 +233,17 @@ def _measure(
     after = page.evaluate("structuredClone(miclane.line)")
     heard = [h for h in page.evaluate("miclane.heard") if h.get("answer_ms")]
     total = sorted(h["ms"] for h in heard)
-    whole, kept, render, answer = (
+    whole, applied, render, answer = (
         statistics.median(h[part] for h in heard if h.get(part) is not None)
-        for part in ("ms", "kept_ms", "render_ms", "answer_ms")
+        for part in ("ms", "applied_ms", "render_ms", "answer_ms")
     )
     slow = total[int(0.95 * (len(total) - 1))]
+    durable = sorted(page.evaluate("miclane.kept"))
     print(
         f"{hear}{', ' + name if name else ''}, 8 s loop, {len(total)} changes: median {whole:.0f} ms, 95th percentile {slow:.0f} ms; "
-        f"edit kept {kept / whole:.0%}, render {render / whole:.0%}, "
-        f"transfer {(answer - kept - render) / whole:.0%}, decode and crossfade {(whole - answer) / whole:.0%}"
+        f"edit applied {applied / whole:.0%}, render {render / whole:.0%}, "
+        f"transfer {(answer - applied - render) / whole:.0%}, decode and crossfade {(whole - answer) / whole:.0%}; "
+        f"on the disk after {statistics.median(durable):.0f} ms, 95th percentile {durable[int(0.95 * (len(durable) - 1))]:.0f}"
     )
     slower = [p / _BEST[0] for p in sorted(paces)]
     print(

@@ -4,6 +4,7 @@ import json
 import re
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any
 
 import httpx
 import numpy as np
@@ -236,22 +237,33 @@ def test_removed_of_the_song_is_untreated_less_treated(web: httpx.Client) -> Non
     assert residue_db(removed.astype(float), (untreated - treated).astype(float)) < -120
 
 
+def parts_of(content: bytes) -> list[tuple[dict[str, Any], np.ndarray]]:
+    """What the parts of an answer tell, and their sound (2, frames)."""
+    parts, at = [], 0
+    while at < len(content):
+        begins = at + 4 + int.from_bytes(content[at : at + 4], "little")
+        told = json.loads(content[at + 4 : begins])
+        at = begins + told["bytes"]
+        parts.append((told, np.frombuffer(content[begins:at], np.float32).reshape(-1, 2).T))
+    return parts
+
+
 def test_an_edit_brings_the_new_sound_along(web: httpx.Client, demo: SimpleNamespace) -> None:
     demo.studio.renderer(RATE).states.shrink(0)  # nothing of before the edit is to sound on
     a, b = 20 * RATE, 28 * RATE
     listening = {"lane": "lead", "hear": "lane", "start": a + RATE, "stop": a + 2 * RATE, "first": a, "last": b}
     edits = [{"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": -31.5}]
     answer = web.post("/s/salt-ferry/edits", json={"edits": edits, "listening": listening})
-    length = int.from_bytes(answer.content[:4], "little")
-    told = json.loads(answer.content[4 : 4 + length])
-    came = np.frombuffer(answer.content[4 + length :], np.float32).reshape(-1, 2).T
-    assert told["version"] == web.get("/s/salt-ferry/version").json()["version"]
+    (ahead, came), (told, nothing) = parts_of(answer.content)
+    assert told["version"] == ahead["version"] == web.get("/s/salt-ferry/version").json()["version"]
+    assert "curves" in told and nothing.size == 0
     rendered = sound(web, start=a + RATE, stop=a + 2 * RATE)
     assert came.shape == rendered.shape
     assert residue_db(came.astype(float), rendered) < -50  # on a short run-in
     listening["stop"] = listening["start"] - 1
     answer = web.post("/s/salt-ferry/edits", json={"edits": edits, "listening": listening})
-    assert len(answer.content) == 4 + int.from_bytes(answer.content[:4], "little")
+    ((told, nothing),) = parts_of(answer.content)
+    assert told["version"] == ahead["version"] + 1 and nothing.size == 0
     web.post("/s/salt-ferry/undo")
     web.post("/s/salt-ferry/undo")
 

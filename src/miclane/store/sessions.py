@@ -18,6 +18,7 @@ from ..core.mix.edits import Applied, Edit, Set, apply, apply_with, new_id
 from ..core.mix.labels import describe_edits
 from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND
 from .database import Database
+from .foresight import Sight, foresee
 from .history import LastStep, one_step
 from .state import State
 from .steps import TRIES, Steps
@@ -156,22 +157,28 @@ class SessionStore(Steps):
         token: str = "",
         label: str = "",
         follow: bool = True,
+        foreseen: Callable[[State], None] | None = None,
     ) -> State:
         """Apply edits made against version `base`.
 
         Merged where what has changed since touches other settings, else ConflictError. Edits that follow one another
         with the same `gesture` make one step. Edits with a `token` that was taken already are not made again. `label`
-        is what the step is called; not to `follow`, nothing but the edits is set.
+        is what the step is called; not to `follow`, nothing but the edits is set. `foreseen` is told of the state that
+        will be before it is written, where none is known that is newer than `base`; should it be refused after all,
+        or come out otherwise, the session of the state that is returned is another.
         """
+        following = partial(self.follows, gesture=gesture) if follow and self.follows else None
+        sight = foresee(self._held.get(identifier), edits, base, following) if foreseen is not None else Sight()
+        if foreseen is not None and sight.after is not None:
+            foreseen(sight.after)
 
         def kept(state: State) -> State | None:
             if base is not None and base < state.version:
                 with self.database.reading() as db:
                     refuse_clash(db, identifier, edits, base, state.version)
-            done = apply_with(state.session, edits, following)
+            done = sight.of(state) or apply_with(state.session, edits, following)
             return self._keep(state, done, edits, gesture, token, label)
 
-        following = partial(self.follows, gesture=gesture) if follow and self.follows else None
         with self._locks[identifier]:
             held = self._held.get(identifier)
             with suppress(MicLaneError):  # where it is not the newest, nothing is written, and it is looked for

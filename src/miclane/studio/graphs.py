@@ -14,6 +14,7 @@ Hear = Literal["lane", "vocals", "mix", "return", "dry"]
 Variant = Literal["treated", "untreated", "unducked", "duckfirst", "without", "band", "bypassed", "pair", "music"]
 SongVariant = Literal[Variant, "removed"]
 CHAIN, VOCALS, EVERYTHING = "chain:", "vocals:", "everything:"  # what is bypassed, beside stages and branches
+_AS_IT_IS = ("", False, None, False, None)  # what `Graphs.of` is told where nothing is said
 BandAlone = tuple[str, int]  # a stage and a part of it, as of PlainBuilder
 
 
@@ -36,6 +37,10 @@ class Graphs:
         said = (untreated, unducked, alone, duck_first, bypass)
         name = state.seen_name
         return self._graphs.get((name, state.version, *said), Builder(state.session, *said, name).build)
+
+    def keep(self, state: State, graph: Graph) -> None:
+        """Graph of a session at its version, made before that was kept."""
+        self._graphs.put((state.seen_name, state.version, *_AS_IT_IS), graph)
 
     def _without_return(self, state: State, identifier: str) -> Graph:
         """Graph of a session with one of its returns muted."""

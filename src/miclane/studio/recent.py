@@ -33,6 +33,11 @@ class Recent(Generic[T]):
         with self._lock:
             return self._held.get(key)
 
+    def put(self, key: Key, value: T) -> None:
+        """Hold a value that was made elsewhere."""
+        with self._lock:
+            self._held[key] = value
+
     def get(self, key: Key, make: Callable[[], T], waiting: Callable[[], None] = lambda: None) -> T:
         """The value held under a key, or made now. While another makes it, `waiting` is called and may give up."""
         while True:

@@ -2,6 +2,7 @@
 
 import threading
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
 from functools import partial
@@ -15,6 +16,7 @@ from ..core.engine.budget import Budget
 from ..core.engine.builder import Builder
 from ..core.engine.cache import MEMORY_BYTES, RenderStore
 from ..core.engine.giving_way import Cancel, Gate, give_way
+from ..core.engine.graph import Graph
 from ..core.engine.range import Range
 from ..core.engine.render import Renderer
 from ..core.engine.states import States
@@ -81,7 +83,7 @@ class Studio:
         self._renderers: dict[int, Renderer] = {}
         self._store = RenderStore(memory_bytes * 7 // 12)  # these three of all rates together
         self._states, self._budget = States(memory_bytes // 6), Budget(memory_bytes // 4)
-        graphs = Graphs(24)
+        self.graphs = graphs = Graphs(24)
         self.graph, self.variant_graph, self.target, self.heard = graphs.of, graphs.variant, graphs.target, graphs.heard
         self.measured: Recent[float] = Recent(1000)
         self.sibilance: Recent[float] = Recent(400)
@@ -136,6 +138,7 @@ class Studio:
         token: str = "",
         where: Where = SONG,
         alternative: str = "",
+        foreseen: Callable[[State], None] | None = None,
     ) -> State:
         """As of the session store; what waits for the hand to rest is set a moment after the last edit of a gesture.
 
@@ -156,7 +159,7 @@ class Studio:
             if (resting := self._resting.pop(identifier, None)) is not None:
                 resting[0].cancel()
                 resting[1].set()
-        state = self.sessions.edit(identifier, edits, base, gesture, token, label)
+        state = self.sessions.edit(identifier, edits, base, gesture, token, label, foreseen=foreseen)
         if where and not alternative:
             state = replace(state, followed=(*edits, *state.followed))
         if gesture and self.follows.waits(state.session, edits):
@@ -234,9 +237,10 @@ class Studio:
         stop: int,
         loop: tuple[int, int],
         cancel: Cancel | None = None,
+        graph: Graph | None = None,
     ) -> np.ndarray:
-        """Frames [start, stop) of what is heard, soon."""
-        graph = self.graph(state)
+        """Frames [start, stop) of what is heard, soon; `graph` is that of the state, where it has been made."""
+        graph = graph or self.graph(state)
         return self.renderer(graph.rate).preview(graph, self.target(graph, hear, lane), start, stop, loop, cancel)
 
     def newest(self, state: State) -> Cancel:

@@ -1,14 +1,17 @@
 """Edits from the browser: applied, kept, answered with what follows from them."""
 
-import json
+import asyncio
 import time
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Annotated, Any
 
 from fastapi import Request
-from fastapi.responses import JSONResponse, Response
+from fastapi.responses import JSONResponse, Response, StreamingResponse
 from pydantic import BaseModel, Field
+from starlette.concurrency import run_in_threadpool
 
+from ...core.engine.builder import Builder
+from ...core.engine.graph import Graph
 from ...core.errors import ConflictError, MicLaneError
 from ...core.mix.document import Session
 from ...core.mix.edits import Edit, Insert, Set
@@ -21,6 +24,7 @@ from ...core.units import held, parse_value
 from ...store.state import State
 from ...studio.graphs import Hear
 from ...studio.studio import Studio
+from ..ahead import BYTES, Ahead, in_two, part
 from ..drawing.eq import eq_paths
 from ..hands import Router
 from ..opened import check_range, studio_of
@@ -113,41 +117,84 @@ def curves(session: Session, edits: list[Edit]) -> dict[str, Any]:
 
 
 @router.post("/s/{session_id}/edits")
-def edit(request: Request, session_id: str, body: EditRequest) -> Response:
+async def edit(request: Request, session_id: str, body: EditRequest) -> Response:
     """Apply edits; 409 with the newest version when they clash with a change made elsewhere.
 
-    To a window that plays the answer is bytes: the length of the JSON (four, little-endian), the JSON filled up with
-    spaces to a multiple of four, and the new sound under its playhead as interleaved stereo floats.
+    To a window that plays the answer is one part or two, each of bytes: the length of the JSON (four, little-endian),
+    the JSON filled up with spaces to a multiple of four, and new sound under its playhead as interleaved stereo floats,
+    `bytes` of them. Where there are two, the first is what will be heard and comes before the edit is written; the last
+    is what came of it, `refused` (a status) among it where it was not kept after all.
     """
-    studio, begun = studio_of(request), time.perf_counter()
+    studio = studio_of(request)
+    if body.listening is None:
+        return await run_in_threadpool(_edited, studio, session_id, body)
+    ahead = Ahead()
+    work = asyncio.create_task(run_in_threadpool(_edited, studio, session_id, body, ahead))
+    await asyncio.wait((work, ahead.part), return_when=asyncio.FIRST_COMPLETED)
+    if not ahead.part.done():
+        return await work
+    return StreamingResponse(in_two(ahead, work), media_type=BYTES)
+
+
+def _edited(studio: Studio, session_id: str, body: EditRequest, ahead: Ahead | None = None) -> Response:
+    begun = time.perf_counter()
+    foresight: list[Foreseen] = []
+
+    def sounds_ahead(state: State) -> None:
+        assert body.listening is not None and ahead is not None
+        applied = time.perf_counter()
+        studio.newest(state)
+        seen = state.seen(SONG, body.alternative)
+        graph = Builder(seen.session, name=seen.seen_name).build()
+        if sound := _soon(studio, seen, body.listening, graph):
+            foresight.append(Foreseen(state, seen, graph))
+            ahead.send(part({"version": state.version, **_spent(begun, applied)}, sound))
+
     with studio.gate.urgent():
         try:
             edits = body.edits
             if len(body.also) > 1:
                 edits = spread(studio.sessions.get(session_id).seen(SONG, body.alternative).session, edits, body.also)
             where = Where.read(body.where)
-            state = studio.edit(session_id, edits, body.base, body.gesture, body.token, where, body.alternative)
+            foreseen = sounds_ahead if ahead is not None else None
+            state = studio.edit(
+                session_id, edits, body.base, body.gesture, body.token, where, body.alternative, foreseen
+            )
             state = replace(state, followed=(*edits[len(body.edits) :], *state.followed))
         except ConflictError as error:
             return clash(studio, session_id, error)
         studio.newest(state)
+        if foresight and foresight[0].state.session is state.session:
+            studio.graphs.keep(foresight[0].seen, foresight[0].graph)
+            return Response(part(told(state.seen(where, body.alternative), body.edits)), media_type=BYTES)
         answer = told(state.seen(where, body.alternative), body.edits)
         if body.listening is None:
             return JSONResponse(answer)
-        kept = time.perf_counter()
-        heard = _soon(studio, state.seen(SONG, body.alternative), body.listening)
-        spent = {"kept_ms": 1000 * (kept - begun), "render_ms": 1000 * (time.perf_counter() - kept)}
-        text = json.dumps(answer | spent).encode()
-        text += b" " * (-len(text) % 4)
-        return Response(len(text).to_bytes(4, "little") + text + heard, media_type="application/octet-stream")
+        applied = time.perf_counter()
+        sound = _soon(studio, state.seen(SONG, body.alternative), body.listening)
+        return Response(part(answer | _spent(begun, applied), sound), media_type=BYTES)
 
 
-def _soon(studio: Studio, state: State, at: Listening) -> bytes:
+@dataclass(frozen=True)
+class Foreseen:
+    """A state whose sound went out before it was kept, and as it is heard."""
+
+    state: State
+    seen: State
+    graph: Graph
+
+
+def _spent(begun: float, applied: float) -> dict[str, float]:
+    return {"applied_ms": 1000 * (applied - begun), "render_ms": 1000 * (time.perf_counter() - applied)}
+
+
+def _soon(studio: Studio, state: State, at: Listening, graph: Graph | None = None) -> bytes:
     """The new sound under the playhead; nothing where there is none to be had (the edit is kept all the same)."""
     try:
         check_range(state, at.start, at.stop)
         check_range(state, at.first, at.last)
-        return interleaved(studio.preview(state, at.hear, at.lane, at.start, at.stop, (at.first, at.last)))
+        loop = at.first, at.last
+        return interleaved(studio.preview(state, at.hear, at.lane, at.start, at.stop, loop, graph=graph))
     except MicLaneError:
         return b""
 

@@ -17,7 +17,7 @@ const LOST = "The server does not answer.";
 
 /**
  * @typedef {{ urgency?: number, place?: string, method?: string, body?: any, part?: boolean, inTurn?: boolean, flows?: boolean,
- *   signal?: AbortSignal }} How  `part`: a part of a page; `inTurn`: after what was asked for in turn before; `flows`: bit by bit,
+ *   signal?: AbortSignal, first?: (part: Uint8Array) => void }} How  `first`: told of what comes before the last of an answer; `part`: a part of a page; `inTurn`: after what was asked for in turn before; `flows`: bit by bit,
  *   as it is taken; `place`: takes the place of an older wish for the same
  * @typedef {{ number: number, address: string, era: number, how: How, text: string, waiting: [(r: Answer) => void, (e: any) => void][], head: any,
  *   parts: Uint8Array[], held: number, flow: ReadableStreamDefaultController<Uint8Array> | null }} Wish
@@ -102,6 +102,7 @@ function came(bytes) {
   const part = new Uint8Array(bytes, 8 + long);
   if (!wish.flow) wish.parts.push(part);
   if (wish.how.flows && wish.head.status === 200) flowed(wish, part);
+  else if (!(flags & LAST)) wish.how.first?.(part);
   if (!(flags & LAST)) return;
   wishes.delete(wish.number);
   counts.answered += 1;

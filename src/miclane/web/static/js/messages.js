@@ -2,12 +2,14 @@
 
 /**
  * @typedef {{ version: number, edits: import("./queue.js").Edit[], began: number, curves?: any, gesture?: string, structure?: boolean,
- *   data?: boolean, select?: any, jumped?: boolean, elsewhere?: boolean, sound?: any, kept_ms?: number, render_ms?: number }} Changed
+ *   data?: boolean, select?: any, jumped?: boolean, elsewhere?: boolean, sound?: any, applied_ms?: number, render_ms?: number, token?: string }} Changed
  *
  * @typedef {object} Messages
  * @property {{ changed?: string, version?: number, prints?: string }} news  a session was changed somewhere, or its prints have got on
  * @property {{}} line             the connection to the server is there, or there again
  * @property {{}} changing         edits are on their way
+ * @property {{ version: number, began: number, token: string, sound: any, applied_ms: number, render_ms: number }} ahead  what will be heard of
+ *   edits has come before they are kept
  * @property {Changed} changed     the session is of a newer version
  * @property {{}} refused          edits were refused; what is shown is not what is kept
  * @property {{}} redraw           the route and the bench are wanted anew

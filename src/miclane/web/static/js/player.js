@@ -122,19 +122,25 @@ export function give(variant, offset, sound, generation) {
   );
 }
 
-// New sound after a change at time `start`: soon under the playhead, then all of it.
-export async function refresh(start = performance.now(), parts = {}, given = null, elsewhere = false) {
-  if (!state.frames || !player.lane) return;
+// What is fetched from now on is newer than all before.
+function anew(start, parts) {
   order += 1;
-  const generation = order;
-  const pause = parts.version === undefined ? 0 : restAfter(start);
   inFlight.abort();
   inFlight = new AbortController();
+  stopFlowing();
+  began.set(order, { began: start, parts });
+  if (began.size > 50) began.delete(began.keys().next().value);
+}
+
+// New sound after a change at time `start`: soon under the playhead, then all of it. What is `given` may have been handed on already.
+export async function refresh(start = performance.now(), parts = {}, given = null, elsewhere = false) {
+  if (!state.frames || !player.lane) return;
+  const handed = given !== null && given.generation === order;
+  if (!handed) anew(start, parts);
+  const generation = order;
+  const pause = parts.version === undefined ? 0 : restAfter(start);
   const { signal } = inFlight;
   const there = { whole: false };
-  stopFlowing();
-  began.set(generation, { began: start, parts });
-  if (began.size > 50) began.delete(began.keys().next().value);
   try {
     if (isSong()) {
       flow("treated", player.at);
@@ -142,7 +148,7 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
       return;
     }
     if (given?.hear === `${player.hear} ${player.lane}`) {
-      give("treated", given.from, parted(given.flat), generation);
+      if (!handed) give("treated", given.from, parted(given.flat), generation);
       void behind(given.from + given.flat.length / 2, generation, signal, there);
     } else if (player.playing) await soon(generation, signal, there);
     if (player.playing && parts.version !== undefined) await new Promise((resolve) => setTimeout(resolve, pause));
@@ -322,8 +328,20 @@ let lines = 0;
 on("line", () => lines++ && refresh()); // what was flowing when the line was lost
 // the rest of a loop that is about to be old
 on("changing", () => !isSong() && inFlight.abort());
-on("changed", ({ began: start, version, sound, kept_ms, render_ms, elsewhere = false }) => {
-  const parts = { answer_ms: performance.now() - start, kept_ms, render_ms, version };
-  if (!elsewhere) answeredIn(parts.answer_ms);
-  refresh(start, parts, sound, elsewhere);
+// What came while an edit was being written is heard at once; once it is kept, the rest is fetched behind it.
+let ahead = { token: "", sound: /** @type {any} */ (null) };
+on("ahead", ({ began: start, token, sound, version, applied_ms, render_ms }) => {
+  if (isSong() || sound.hear !== `${player.hear} ${player.lane}`) return;
+  const parts = { answer_ms: performance.now() - start, applied_ms, render_ms, version };
+  answeredIn(parts.answer_ms);
+  anew(start, parts);
+  ahead = { token, sound: { ...sound, generation: order } };
+  give("treated", sound.from, parted(sound.flat), order);
+});
+on("changed", ({ began: start, version, sound, token, applied_ms, render_ms, elsewhere = false }) => {
+  const parts = { answer_ms: performance.now() - start, applied_ms, render_ms, version };
+  const given = sound ?? (token && token === ahead.token ? ahead.sound : null);
+  if (!elsewhere && given?.generation === undefined) answeredIn(parts.answer_ms);
+  if (token) (window.miclane.kept ??= []).push(parts.answer_ms);
+  refresh(start, parts, given, elsewhere);
 });

@@ -10,13 +10,13 @@ import { seenAt, state } from "./state.js";
 const IN_TURN = /\/(edits|typed|undo|redo)$/; // each after those before
 
 // What the server answers to a request: its status and what it tells; status 0 where it does not answer.
-async function ask(address, body) {
+async function ask(address, body, first = undefined) {
   try {
     const inTurn = IN_TURN.test(address);
-    const answer = await askLine(address, { method: "POST", body: body ?? {}, inTurn });
+    const answer = await askLine(address, { method: "POST", body: body ?? {}, inTurn, first });
     const bytes = answer.headers.get("content-type") === "application/octet-stream";
-    const told = await (bytes ? withSound(answer) : answer.json()).catch(() => ({ error: `The server answered ${answer.status}.` }));
-    return { status: answer.status, told };
+    const told = await (bytes ? answer.arrayBuffer().then(lastOf) : answer.json()).catch(() => ({ error: `The server answered ${answer.status}.` }));
+    return { status: told.refused ?? answer.status, told };
   } catch {
     return { status: 0, told: { error: "The server does not answer. Nothing was lost; try again when it runs." } };
   }
@@ -67,12 +67,17 @@ export async function give(address, file, refused = toast) {
   return null;
 }
 
-// The length of the JSON, the JSON, and sound as interleaved floats.
-async function withSound(answer) {
-  const bytes = await answer.arrayBuffer();
-  const length = new DataView(bytes).getUint32(0, true);
-  const told = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, 4, length)));
-  return { ...told, flat: new Float32Array(bytes, 4 + length) };
+// A part of an answer: the length of the JSON, the JSON, and sound as interleaved floats; where it ends.
+function partOf(bytes, at) {
+  const length = new DataView(bytes).getUint32(at, true);
+  const told = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, at + 4, length)));
+  const flat = new Float32Array(bytes, at + 4 + length, told.bytes / 4);
+  return { part: { ...told, flat }, end: at + 4 + length + told.bytes };
+}
+
+function lastOf(bytes) {
+  const { part, end } = partOf(bytes, 0);
+  return end < bytes.byteLength ? partOf(bytes, end).part : part;
 }
 
 function learn(told) {
@@ -123,9 +128,13 @@ async function send(job) {
   for (let under; under !== posting; ) await (under = posting);
   const listening = job.edits.length ? (state.listening?.() ?? null) : null;
   const body = { edits: job.edits, base: Math.max(state.version, made(state.id)), gesture: job.gesture, token: job.token, also: together(), where: job.where, alternative: job.alternative, listening };
-  const { status, told } = await ask(`/s/${state.id}/edits`, body);
+  const soundOf = (flat) => ({ from: listening.start, flat, hear: `${listening.hear} ${listening.lane}` });
+  const { status, told } = await ask(`/s/${state.id}/edits`, body, (bytes) => {
+    const { part } = partOf(bytes.buffer, bytes.byteOffset); // heard while it is written to the disk
+    if (listening && part.flat.length) say("ahead", { ...part, began: job.began, token: job.token, sound: soundOf(part.flat) });
+  });
   if (ok(status)) {
-    if (told.flat?.length) told.sound = { from: listening.start, flat: told.flat, hear: `${listening.hear} ${listening.lane}` };
+    if (told.flat?.length) told.sound = soundOf(told.flat);
     return { state: "kept", told };
   }
   return { state: status === 0 || status >= 500 ? "unheard" : "refused", told: { ...told, status } };
@@ -139,7 +148,7 @@ function kept(job, told) {
   if (job.structure || elsewhere) letGo();
   for (const { path, value } of told.followed ?? []) say("moved", { path, value });
   const { structure, data, select, began, edits, gesture } = job;
-  say("changed", { ...told, structure: structure || elsewhere, data: data || elsewhere, select, began, edits, gesture, jumped: elsewhere });
+  say("changed", { ...told, structure: structure || elsewhere, data: data || elsewhere, select, began, edits, gesture, token: job.token, jumped: elsewhere });
 }
 
 function refused(job, told) {
