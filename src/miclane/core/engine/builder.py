@@ -86,6 +86,9 @@ class Builder:
 
     def _place(self, place: str) -> str:
         """What is heard at a place, in each variant its own; a stage that is off in one has nothing to show there."""
+        first = self.graph.variants[0].get(place)
+        if first is not None and all(places.get(place) == first for places in self.graph.variants):
+            return first
         path, _, stage = place.partition(":stage:")
         before = f"{path}:before:{stage}"
         there = [places for places in self.graph.variants if place in places]

@@ -15,7 +15,7 @@ from ..stages.base import Settings, rule_of
 from ..stages.split import BranchSend
 from ..units import show_value
 from .document import LocalValue, Session
-from .edits import Edit, Insert, Remove, Set, apply, new_id, validated, with_ids
+from .edits import Edit, Insert, Remove, Set, new_id, tried, validated, with_ids
 from .following import followed, leader_of
 from .labels import names_to
 from .places import replaced, taking, walk
@@ -38,6 +38,7 @@ _ON_ITS_TIME = (
 )  # each has places of its own
 HARDLY_DB = 0.05
 _known: LRUCache[tuple[int, tuple[str, ...]], tuple[Session, Session]] = LRUCache(64)
+_last: LRUCache[tuple[str, ...], tuple[Session, Session]] = LRUCache(64)  # for a session that is the same otherwise
 
 
 @dataclass(frozen=True)
@@ -87,11 +88,31 @@ def holding(session: Session, where: Where) -> tuple[str, ...]:
 def in_force(session: Session, ids: tuple[str, ...]) -> Session:
     """The session with these local values set, and none besides; UnusableChainError where one cannot be, in words."""
     key = id(session), ids
-    known = _known.get(key)
-    if known is not None and known[0] is session:
-        return known[1]
+    for known in (_known.get(key), _last.get(ids)):
+        if known is not None and _alike(known[0], session):
+            _known[key] = session, known[1]
+            return known[1]
+    found = _with(session, ids)
+    _known[key] = _last[ids] = session, found
+    return found
+
+
+def _alike(one: Session, other: Session) -> bool:
+    """Whether two sessions are the same or made of the same: an edit is looked at before it is validated, and after."""
+    return one is other or all(_same(getattr(one, f), getattr(other, f)) for f in Session.model_fields)
+
+
+def _same(one: Any, other: Any) -> bool:
+    if isinstance(one, tuple) and isinstance(other, tuple):
+        return len(one) == len(other) and all(map(_same, one, other))
+    return one is other or (isinstance(one, LocalValue | str | float | int) and one == other)
+
+
+def _with(session: Session, ids: tuple[str, ...]) -> Session:
     local = {x.id: x for x in session.local_values}
     at = plain = session.model_copy(update={"local_values": ()})
+    if not ids:
+        return plain
     touched = set()
     for one in (local[i] for i in ids):
         try:
@@ -105,11 +126,9 @@ def in_force(session: Session, ids: tuple[str, ...]) -> Session:
         touched.add(one.path)
     at = _followed(at, touched)
     try:
-        found = validated(at, plain)
+        return validated(at, plain)
     except UnusableChainError as error:
         raise UnusableChainError(f"in {_where(session, local[ids[0]])}: {error}") from error
-    _known[key] = session, found
-    return found
 
 
 def seen_in(session: Session, where: Where) -> Session:
@@ -146,8 +165,13 @@ def localized(
     """
     done, more = None, []
     if all(isinstance(e, Set) for e in edits):
-        done = apply(seen_in(session, where), edits)
-        more = [e for e in follows(done.session, done.made) if not _hardly(done.session, e)]
+        seen = seen_in(session, where)
+        done = tried(seen, edits)
+        try:
+            more = [e for e in follows(done.session, done.made) if not _hardly(done.session, e)]
+        except Exception:
+            validated(done.session, seen)  # where what was asked for is to blame, that is what is said
+            raise
     found: list[Edit] = []
     locals_now = list(session.local_values)
     for edit in [*(done.made if done else edits), *more]:
