@@ -3,11 +3,12 @@
 import itertools
 import re
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 import pytest
@@ -421,3 +422,45 @@ def test_what_flows_flows_to_its_end_however_eagerly_it_is_taken(at, demo) -> No
       }
     }""")
     assert came == 1440000 * 8 > 2 * AHEAD_BYTES
+
+
+def test_what_is_turned_is_heard_while_it_is_being_written(at, demo) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    play(page)
+    page.get_by_role("slider", name="Threshold").press("ArrowLeft")
+    all_kept(page)
+    until(page, "miclane.heard?.length > 0")
+    version = page.evaluate("miclane.heard = [], miclane.state.version")
+    file = demo.studio.sounds.folder.parent / "miclane.sqlite"
+    with closing(sqlite3.connect(file, isolation_level=None)) as other:
+        other.execute("begin immediate")  # nobody else writes until it is done
+        page.get_by_role("slider", name="Threshold").press("PageUp")
+        until(page, "miclane.heard.length > 0")
+        assert page.evaluate("[document.body.dataset.waiting, miclane.state.version]") == ["1", version]
+        assert demo.studio.sessions.get("salt-ferry").version == version
+        other.execute("rollback")
+    all_kept(page)
+    until(page, "(version) => miclane.state.version === version + 1", version)
+    assert stage_of(demo, "peaks").threshold_db == float(
+        page.get_by_role("slider", name="Threshold").get_attribute("aria-valuenow")
+    )
+
+
+def test_what_was_heard_of_an_edit_that_is_refused_is_heard_no_longer(at, demo) -> None:
+    page = at(f"{LANE}?stage=peaks")
+    play(page)
+    page.get_by_role("slider", name="Threshold").press("ArrowLeft")
+    all_kept(page)
+    until(page, "miclane.heard?.length > 0")
+    wire = wire_of(page)
+    wire.asked.clear()
+    beside = SessionStore(Database(demo.studio.sounds.folder.parent / "miclane.sqlite"))  # as another program would
+    beside.edit("salt-ferry", [Set(path="lanes/lead/stages/peaks/threshold_db", value=-41.0)])
+    beside.database.close()
+    heard = page.evaluate("miclane.heard.length")
+    page.get_by_role("slider", name="Threshold").press("PageUp")
+    expect(page.get_by_role("slider", name="Threshold")).to_have_attribute("aria-valuenow", "-41.0")
+    until(page, "(heard) => miclane.heard.length > heard", heard)
+    eventually(page, lambda: any("/sound?" in a and "first=" in a for a in wire.asked))  # as it is, under the playhead
+    eventually(page, lambda: any("/sound?" in a and "first=" not in a for a in wire.asked))  # and the whole loop
+    assert stage_of(demo, "peaks").threshold_db == -41.0

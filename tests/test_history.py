@@ -17,6 +17,7 @@ from miclane.demo.seed import LANES, SONG, seed
 from miclane.store.database import Database
 from miclane.store.history import one_step
 from miclane.store.sessions import SessionStore
+from miclane.store.state import State
 from miclane.store.tables import ChangeRow
 from miclane.store.writing import KEPT_CHANGES
 from miclane.studio.studio import Studio
@@ -161,6 +162,37 @@ def test_edits_with_a_token_are_made_once(studio: Studio) -> None:
     first = store.edit(name, trim, token="t1")
     assert store.edit(name, trim, base=1, token="t1") == first
     assert store.edit(name, trim, token="t2").version == first.version + 1
+
+
+def test_what_edits_will_make_is_told_before_it_is_written(studio: Studio) -> None:
+    name, store = sung(studio), studio.sessions
+    before = store.get(name)
+    told: list[State] = []
+
+    def look(state: State) -> None:
+        assert store.get(name) == before
+        told.append(state)
+
+    kept = store.edit(name, [Set(path="lanes/lead/stages/clean/bands/1/gain_db", value=-4.5)], foreseen=look)
+    assert told[0].session is kept.session and told[0].version == kept.version == before.version + 1
+    assert told[0].followed == kept.followed != ()
+    before = kept
+    with pytest.raises(UnusableChainError):
+        store.edit(name, [Set(path="lanes/lead/stages/peaks/ratio", value=-5)], foreseen=look)
+    store.edit(name, [Set(path="lanes/lead/note", value="of old")], base=kept.version - 1, foreseen=look)
+    assert len(told) == 1, "of what is refused, or made against what is old, nothing can be told"
+
+
+def test_what_was_told_of_is_made_anew_where_somebody_else_was_quicker(studio: Studio) -> None:
+    name, store, told = sung(studio), studio.sessions, list[State]()
+    store.edit(name, [Set(path="lanes/lead/note", value="here")])
+    beside = SessionStore(Database(studio.sounds.folder.parent / "miclane.sqlite"))
+    beside.edit(name, [Set(path="lanes/lead/name", value="Ana")])
+    kept = store.edit(name, [Set(path="lanes/lead/note", value="once more")], foreseen=told.append)
+    lane = kept.session.lane("lead")
+    assert (lane.name, lane.note) == ("Ana", "once more")
+    assert told[0].session is not kept.session and told[0].session.lane("lead").name == "Lead"
+    beside.database.close()
 
 
 def old_database(folder: Path, age: int) -> Path:

@@ -11,10 +11,14 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from sqlalchemy import text
 
 from conftest import RATE, noise, residue_db
 from miclane.core.measure.loudness import integrated_lufs
+from miclane.core.mix.edits import Set
 from miclane.core.stages.flat import flat_stages
+from miclane.store.database import Database
+from miclane.store.sessions import SessionStore
 from miclane.web.screens import bar
 from test_audio import bad_files
 
@@ -266,6 +270,44 @@ def test_an_edit_brings_the_new_sound_along(web: httpx.Client, demo: SimpleNames
     assert told["version"] == ahead["version"] + 1 and nothing.size == 0
     web.post("/s/salt-ferry/undo")
     web.post("/s/salt-ferry/undo")
+
+
+def heard_change(web: httpx.Client, value: float, base: int | None = None) -> list[tuple[dict[str, Any], np.ndarray]]:
+    """The parts of the answer to an edit of a window that plays."""
+    a, b = 20 * RATE, 28 * RATE
+    listening = {"lane": "lead", "hear": "lane", "start": a + RATE, "stop": a + RATE + 9600, "first": a, "last": b}
+    edits = [{"op": "set", "path": "lanes/lead/stages/peaks/threshold_db", "value": value}]
+    answer = web.post("/s/salt-ferry/edits", json={"edits": edits, "base": base, "listening": listening})
+    assert answer.status_code == 200
+    return parts_of(answer.content)
+
+
+def test_what_was_heard_ahead_is_told_to_be_refused_where_it_is_not_kept(web: httpx.Client, demo) -> None:
+    first = heard_change(web, -30.5)[-1][0]["version"]
+    beside = SessionStore(Database(demo.studio.sounds.folder.parent / "miclane.sqlite"))  # as another program would
+    beside.edit("salt-ferry", [Set(path="lanes/lead/stages/peaks/threshold_db", value=-20.0)])
+    (ahead, came), (told, _) = heard_change(web, -31.5, first)
+    assert came.shape == (2, 9600) and ahead["version"] == first + 1
+    assert told["refused"] == 409 and told["version"] == first + 1 and "another window" in told["error"]
+    with beside.database.writing() as db:
+        db.execute(text("create trigger full before update on sessions begin select raise(abort, 'full'); end"))
+        db.commit()
+    (_, came), (told, _) = heard_change(web, -32.5)
+    assert came.shape == (2, 9600) and told["refused"] == 500 and told["error"]
+    with beside.database.writing() as db:
+        db.execute(text("drop trigger full"))
+        db.commit()
+    beside.database.close()
+    assert web.get("/s/salt-ferry/version").json()["version"] == first + 1
+    (ahead, _), (told, _) = heard_change(web, -33.5)
+    assert "refused" not in told and told["version"] == ahead["version"] == first + 2
+
+
+def test_an_edit_against_an_older_state_is_heard_once_it_is_kept(web: httpx.Client) -> None:
+    first = heard_change(web, -30.5)[-1][0]["version"]
+    web.post("/s/salt-ferry/edits", json={"edits": [{"op": "set", "path": "lanes/lead/note", "value": "x"}]})
+    ((told, came),) = heard_change(web, -31.5, first)
+    assert told["version"] == first + 2 and came.shape == (2, 9600)
 
 
 @pytest.mark.parametrize("hear", ["lane", "vocals", "mix"])
