@@ -13,7 +13,7 @@ from scipy.ndimage import minimum_filter1d
 from scipy.signal import argrelmax, butter, resample_poly, sosfilt
 
 from conftest import RATE, noise, residue_db
-from miclane.core.kernels import dynamics, fdn, levels, limiter
+from miclane.core.kernels import dynamics, fdn, levels, limiter, swaying
 from miclane.core.kernels.biquad import cascade, delay_line, new_state
 
 RNG = np.random.default_rng(3)
@@ -278,3 +278,20 @@ for name in sys.argv[1:]:
         "doubled 12.0 ['numba.np.arraymath', 'numpy.ma']",
     ]
     assert run("doubled", "total") == ["doubled 12.0 []", "total 6.0 []"]
+
+
+@pytest.mark.parametrize("feedback", [0.0, -0.7])
+def test_a_delay_that_moves_is_what_its_table_says_frame_by_frame(feedback: float) -> None:
+    x, n, held = noise(0.02, 0.3, seed=8)[0], 960, 64
+    points = 30 + 20 * np.sin(np.arange(n // swaying.HOP + 2) / 5)
+    line, y, table = np.zeros(2 * held), np.empty(n), swaying.turned_fractions()
+    place = swaying.delayed(x[:401], points, 0, line, 5, table, feedback, y[:401])
+    assert swaying.delayed(x[401:n], points[401 // 16 :], 401 % 16, line, place, table, feedback, y[401:]) == 5 + n
+    fed, plain, taps = np.zeros(n), np.zeros(n), swaying.fractions()
+    for i, back in enumerate(np.interp(np.arange(n), swaying.HOP * np.arange(len(points)), points)):
+        whole, part = int(back), (back - int(back)) * swaying.PHASES
+        row = taps[int(part)] + (part - int(part)) * (taps[int(part) + 1] - taps[int(part)])
+        at = i - whole + swaying.TAPS // 2 - 1 - np.arange(swaying.TAPS)
+        plain[i] = row @ np.where(at >= 0, fed[np.maximum(at, 0)], 0.0)
+        fed[i] = np.clip(x[i] + feedback * plain[i], -8, 8)
+    assert np.abs(y - plain).max() < 1e-13

@@ -3,6 +3,7 @@
 import numpy as np
 
 from . import kernel
+from .simd import fma, load8, minus, splat8, times, total
 
 HOP = 16
 TAPS, PHASES = 12, 128
@@ -41,10 +42,12 @@ def phased(x, points, offset, state, last, feedback, y):
 def delayed(x, points, offset, line, place, table, feedback, y):
     """x (n,) through a delay that moves into y, with `feedback` around it; returns the new place in the line.
 
-    points (k,): its length in frames, as in `phased`, TAPS / 2 + 1 at the least and len(line) - TAPS at the most; the
-    line is circular, its length a power of two. table (PHASES + 1, TAPS): fractions of a frame, straight in between.
+    points (k,): its length in frames, as in `phased`, TAPS / 2 + 1 at the least and len(line) / 2 - TAPS at the most;
+    the line is circular, its length a power of two, and held twice, so that what is read stands in a row.
+    table (PHASES + 1, 16) as of `turned_fractions`, straight in between.
     """
-    mask = len(line) - 1
+    count = len(line) // 2
+    mask = count - 1
     for i in range(len(x)):
         at = offset + i
         k = at // HOP
@@ -54,15 +57,17 @@ def delayed(x, points, offset, line, place, table, feedback, y):
         fraction = (back - whole) * PHASES
         row = int(fraction)
         fraction -= row
-        first = place - whole + TAPS // 2 - 1
-        total = 0.0
-        for t in range(TAPS):
-            tap = table[row, t] + fraction * (table[row + 1, t] - table[row, t])
-            total += tap * line[(first - t) & mask]
-        if abs(total) < 1e-30:
-            total = 0.0
-        line[place & mask] = min(max(x[i] + feedback * total, -8.0), 8.0)
-        y[i] = total
+        first = (place - whole - TAPS // 2) & mask
+        one, two = table[row], table[row + 1]
+        share = splat8(fraction)
+        taps = fma(share, minus(load8(two, 0), load8(one, 0)), load8(one, 0))
+        others = fma(share, minus(load8(two, 8), load8(one, 8)), load8(one, 8))
+        found = total(fma(others, load8(line, first + 8), times(taps, load8(line, first))))
+        if abs(found) < 1e-30:
+            found = 0.0
+        fed = min(max(x[i] + feedback * found, -8.0), 8.0)
+        line[place & mask] = line[(place & mask) + count] = fed
+        y[i] = found
         place += 1
     return place
 
@@ -79,8 +84,15 @@ def swelled(x, points, offset, y, gain):
         y[i] = g * x[i]
 
 
+def turned_fractions() -> np.ndarray:
+    """The table (PHASES + 1, 16) of `delayed`: `fractions` the other way round, as a line runs, with zeros after them."""
+    table = np.zeros((PHASES + 1, 16))
+    table[:, :TAPS] = fractions()[:, ::-1]
+    return table
+
+
 def fractions() -> np.ndarray:
-    """The table (PHASES + 1, TAPS) of `delayed`: sincs in a Kaiser window, gain 1 at 0 Hz."""
+    """Delays of fractions of a frame (PHASES + 1, TAPS): sincs in a Kaiser window, gain 1 at 0 Hz."""
     at = np.arange(TAPS)[None] - (TAPS // 2 - 1) - np.arange(PHASES + 1)[:, None] / PHASES
     window = np.i0(6.0 * np.sqrt(np.clip(1 - (at / (TAPS / 2)) ** 2, 0, 1))) / np.i0(6.0)
     taps = np.sinc(at) * window

@@ -409,6 +409,21 @@ def all_above(typing: Any, a: Any, b: Any) -> Any:
 def largest(typing: Any, lanes: Any) -> Any:
     """The largest lane; none may be NaN."""
 
+    def larger_of(builder: Any, low: Any, high: Any) -> Any:
+        return builder.select(builder.fcmp_ordered(">", low, high), low, high)
+
+    return types.float64(lanes), _folded(larger_of)
+
+
+@intrinsic
+def total(typing: Any, lanes: Any) -> Any:
+    """The sum of all lanes: of the lower and the upper half, of the halves of that, and so on."""
+    return types.float64(lanes), _folded(lambda builder, low, high: builder.fadd(low, high))
+
+
+def _folded(joined: Callable[[Any, Any, Any], Any]) -> Callable[..., Any]:
+    """Has the halves of a vector joined until one lane is left."""
+
     def build(context: Any, builder: Any, signature: Any, args: Any) -> Any:
         count = signature.args[0].count
         found = args[0]
@@ -416,11 +431,11 @@ def largest(typing: Any, lanes: Any) -> Any:
             half = count // 2
             picks = [ir.Constant(ir.VectorType(_I32, half), list(range(k, k + half))) for k in (0, half)]
             low, high = (builder.shuffle_vector(found, found, pick) for pick in picks)
-            found = builder.select(builder.fcmp_ordered(">", low, high), low, high)
+            found = joined(builder, low, high)
             count = half
         return builder.extract_element(found, _I32(0))
 
-    return types.float64(lanes), build
+    return build
 
 
 @intrinsic

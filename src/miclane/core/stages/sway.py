@@ -11,7 +11,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.swaying import HOP, TAPS, delayed, fractions, phased, swelled
+from ..kernels.swaying import HOP, TAPS, delayed, phased, swelled, turned_fractions
 from ..units import beat_ms
 from .base import Stage, rule, setting
 from .processor import Processor
@@ -52,8 +52,8 @@ class SwayProcessor(Processor):
         self.latency = s.latency_frames(rate)
         self.state, self.last = np.zeros((self.channels, s.poles)), np.zeros((self.channels, 1))
         longest = s.longest_ms() * rate / 1000 + 2 * TAPS
-        self.lines = np.zeros((self.channels, 1 << int(np.ceil(np.log2(longest)))))
-        self.place, self.table = 0, fractions()
+        self.lines = np.zeros((self.channels, 2 << int(np.ceil(np.log2(longest)))))
+        self.place, self.table = 0, turned_fractions()
 
     def start_at(self, frame: int) -> None:
         self.frame = frame
@@ -64,7 +64,7 @@ class SwayProcessor(Processor):
         offset = self.frame % HOP
         at = self.frame - offset + HOP * np.arange((offset + n) // HOP + 2)
         y, place = np.empty((self.channels, n)), self.place
-        gains = np.empty((self.channels, n))
+        gains = np.empty((self.channels, n if s.works == "tremolo" else 0))
         for side in range(self.channels):
             points = s.points(at / self.rate, side, self.rate)
             sound = np.ascontiguousarray(x[side])
