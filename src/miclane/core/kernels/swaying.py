@@ -85,7 +85,7 @@ def swelled(x, points, offset, y, gain):
 
 
 def turned_fractions() -> np.ndarray:
-    """The table (PHASES + 1, 16) of `delayed`: `fractions` the other way round, as a line runs, with zeros after them."""
+    """The table (PHASES + 1, 16) of `delayed`: `fractions` turned round, as a line runs, with zeros after them."""
     table = np.zeros((PHASES + 1, 16))
     table[:, :TAPS] = fractions()[:, ::-1]
     return table
