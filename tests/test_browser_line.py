@@ -424,12 +424,18 @@ def test_what_flows_flows_to_its_end_however_eagerly_it_is_taken(at, demo) -> No
     assert came == 1440000 * 8 > 2 * AHEAD_BYTES
 
 
-def test_what_is_turned_is_heard_while_it_is_being_written(at, demo) -> None:
+def heard_once(at) -> Page:
+    """A page that plays, in which a threshold has been turned, kept and heard."""
     page = at(f"{LANE}?stage=peaks")
     play(page)
     page.get_by_role("slider", name="Threshold").press("ArrowLeft")
     all_kept(page)
     until(page, "miclane.heard?.length > 0")
+    return page
+
+
+def test_what_is_turned_is_heard_while_it_is_being_written(at, demo) -> None:
+    page = heard_once(at)
     version = page.evaluate("miclane.heard = [], miclane.state.version")
     file = demo.studio.sounds.folder.parent / "miclane.sqlite"
     with closing(sqlite3.connect(file, isolation_level=None)) as other:
@@ -447,11 +453,7 @@ def test_what_is_turned_is_heard_while_it_is_being_written(at, demo) -> None:
 
 
 def test_what_was_heard_of_an_edit_that_is_refused_is_heard_no_longer(at, demo) -> None:
-    page = at(f"{LANE}?stage=peaks")
-    play(page)
-    page.get_by_role("slider", name="Threshold").press("ArrowLeft")
-    all_kept(page)
-    until(page, "miclane.heard?.length > 0")
+    page = heard_once(at)
     wire = wire_of(page)
     wire.asked.clear()
     beside = SessionStore(Database(demo.studio.sounds.folder.parent / "miclane.sqlite"))  # as another program would

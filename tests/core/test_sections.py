@@ -284,6 +284,27 @@ def test_followers_are_otherwise_where_their_leader_is() -> None:
     assert seen_in(own, Where(section="Chorus")).lane("other").stages[0].bands[1].gain_db == 2
 
 
+def test_what_a_session_is_in_a_section_is_worked_out_once_for_what_is_made_of_the_same() -> None:
+    plain, _ = song()
+    value = local(ONES[0][0], -9.0)
+    session = plain.model_copy(update={"local_values": (LocalValue.model_validate(value),)})
+    there = in_force(session, (value["id"],))
+    assert in_force(Session.model_validate(dict(session)), (value["id"],)) is there  # once it has been validated
+    for path, other in (
+        ("tempo_bpm", 93.0),
+        ("lanes/lead/fader_db", -2.0),
+        (f"local_values/{value['id']}/value", -8.0),
+    ):
+        changed = apply(session, [Set(path=path, value=other)]).session
+        found = in_force(changed, (value["id"],))
+        assert found is not there and found.local_values == ()
+        assert found == seen_in(changed, Where(section="Chorus"))
+        gain = found.lane("lead").stages[0].bands[1].gain_db
+        assert (found.tempo_bpm, found.lane("lead").fader_db) == (changed.tempo_bpm, changed.lane("lead").fader_db)
+        assert gain == changed.local_values[0].value
+    assert in_force(session, ()).model_dump() == plain.model_dump()
+
+
 def test_edits_of_what_is_shown_there_become_local_values() -> None:
     session, _ = song()
     where = Where(section="Chorus")
