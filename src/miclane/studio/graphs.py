@@ -38,8 +38,12 @@ class Graphs:
         name = state.seen_name
         return self._graphs.get((name, state.version, *said), Builder(state.session, *said, name).build)
 
+    def foreseen(self, state: State) -> Graph:
+        """Graph of a session at a version that is not kept yet, and may come out otherwise: nobody else has it."""
+        return Builder(state.session, *_AS_IT_IS, state.seen_name).build()
+
     def keep(self, state: State, graph: Graph) -> None:
-        """Graph of a session at its version, made before that was kept."""
+        """That graph, now that the version has been kept as it was foreseen."""
         self._graphs.put((state.seen_name, state.version, *_AS_IT_IS), graph)
 
     def _without_return(self, state: State, identifier: str) -> Graph:

@@ -10,7 +10,6 @@ from fastapi.responses import JSONResponse, Response, StreamingResponse
 from pydantic import BaseModel, Field
 from starlette.concurrency import run_in_threadpool
 
-from ...core.engine.builder import Builder
 from ...core.engine.graph import Graph
 from ...core.errors import ConflictError, MicLaneError
 from ...core.mix.document import Session
@@ -145,7 +144,7 @@ def _edited(studio: Studio, session_id: str, body: EditRequest, ahead: Ahead | N
         applied = time.perf_counter()
         studio.newest(state)
         seen = state.seen(SONG, body.alternative)
-        graph = Builder(seen.session, name=seen.seen_name).build()
+        graph = studio.graphs.foreseen(seen)
         if sound := _soon(studio, seen, body.listening, graph):
             foresight.append(Foreseen(state, seen, graph))
             ahead.send(part({"version": state.version, **_spent(begun, applied)}, sound))
@@ -164,12 +163,12 @@ def _edited(studio: Studio, session_id: str, body: EditRequest, ahead: Ahead | N
         except ConflictError as error:
             return clash(studio, session_id, error)
         studio.newest(state)
-        if foresight and foresight[0].state.session is state.session:
-            studio.graphs.keep(foresight[0].seen, foresight[0].graph)
-            return Response(part(told(state.seen(where, body.alternative), body.edits)), media_type=BYTES)
         answer = told(state.seen(where, body.alternative), body.edits)
         if body.listening is None:
             return JSONResponse(answer)
+        if foresight and foresight[0].state.session is state.session:
+            studio.graphs.keep(foresight[0].seen, foresight[0].graph)
+            return Response(part(answer), media_type=BYTES)
         applied = time.perf_counter()
         sound = _soon(studio, state.seen(SONG, body.alternative), body.listening)
         return Response(part(answer | _spent(begun, applied), sound), media_type=BYTES)
