@@ -1,13 +1,26 @@
-"""What is used of SciPy, loaded at the first call: a start of the program need not wait for a second of imports."""
+"""What is used of SciPy, loaded at the first call: a start of the program need not wait for a second of imports.
 
+One thread loads it at a time, and none while another loads Numba, which loads SciPy too: of two that begin with
+different parts of it, each waits for what the other has half loaded, and one of them is left without.
+"""
+
+import threading
 from collections.abc import Callable
 from importlib import import_module
 from typing import Any
 
+loading = threading.RLock()
+
 
 def _late(module: str, name: str) -> Callable[..., Any]:
+    found: Callable[..., Any] | None = None
+
     def call(*args: Any, **how: Any) -> Any:
-        return getattr(import_module(module), name)(*args, **how)
+        nonlocal found
+        if found is None:
+            with loading:
+                found = getattr(import_module(module), name)
+        return found(*args, **how)
 
     return call
 

@@ -9,7 +9,7 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-_loading = threading.RLock()
+from ..late import loading
 
 
 class Later:
@@ -26,7 +26,7 @@ class Later:
     @property
     def made(self) -> Any:
         """The dispatcher or intrinsic itself."""
-        with _loading:
+        with loading:
             if self._made is None:
                 _load()
                 self._made = self._make()
@@ -59,7 +59,7 @@ class _WithoutYaml:
 
 def load() -> None:
     """Load Numba, which takes a while; what is called first would."""
-    with _loading:
+    with loading:
         _load()
 
 
