@@ -42,3 +42,9 @@ def test_threads_that_load_numba_and_scipy_at_once_wait_for_each_other(part: str
     command = [sys.executable, "-c", _TWO.replace("{part}", part)]
     done = subprocess.run(command, capture_output=True, text=True, timeout=120)
     assert done.stdout.split() == ["8.0", "True", "True", "True"], done.stderr
+
+
+@pytest.mark.parametrize("module", ["core.stages.split", "core.stages.flat", "core.mix.differing", "store.state"])
+def test_what_stands_on_every_kind_of_stage_can_be_the_first_that_is_loaded(module: str) -> None:
+    done = subprocess.run([sys.executable, "-c", f"import miclane.{module}"], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr

@@ -1,8 +1,12 @@
 """What there is on a path: its stages, those inside splits among them, and what they listen to and need."""
 
+from typing import TYPE_CHECKING
+
 from ..same import once_each
 from .base import Key, Stage
-from .split import Branch
+
+if TYPE_CHECKING:
+    from .split import Branch  # which loads every kind of stage first, and this with them
 
 
 @once_each(2048)
@@ -18,7 +22,7 @@ def files_of(stages: tuple[Stage, ...]) -> tuple[tuple[str, str], ...]:
 
 
 @once_each(2048)
-def branches_of(stages: tuple[Stage, ...]) -> tuple[Branch, ...]:
+def branches_of(stages: tuple[Stage, ...]) -> tuple["Branch", ...]:
     """All parallel branches of a path."""
     return tuple(branch for s in stages for branch in s.forks())
 
