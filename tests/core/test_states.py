@@ -54,9 +54,10 @@ def test_a_copy_goes_on_bit_for_bit_and_leaves_the_other_alone(part: int) -> Non
             x = np.random.default_rng(seed).normal(0, 0.05, (4, channels, 5000))
             key = x[0, :1] if stage.listens() else None
             try:
-                for block in x[:2]:
-                    worker.push(block.copy(), key)
-                mould = Mould(worker)
+                worker.push(x[0].copy(), key)
+                pattern = Mould(worker).pattern
+                worker.push(x[1].copy(), key)
+                mould = Mould(worker, pattern)
                 copies = mould.cast(), mould.cast()
                 assert all(shapes(c.processor, set()) == shapes(worker.processor, set()) for c in copies)
                 first = [copies[0].push(block.copy(), key) for block in x[2:]]
@@ -67,6 +68,54 @@ def test_a_copy_goes_on_bit_for_bit_and_leaves_the_other_alone(part: int) -> Non
                 again = [other.push(block.copy(), key) for block in x[2:]]
                 assert all(np.array_equal(a, b) for a, b in zip(first, again, strict=True)), stage
     assert gone_on > 100
+
+
+class Running:
+    """What a processor may be made of."""
+
+    SHARED = ("table",)
+
+    def __init__(self) -> None:
+        self.line, self.table, self._gain_db = np.zeros(3), np.ones(2), None
+        self.parts = (self.line, np.zeros(4)[::2], [np.ones(1), 4.0])
+        self.levels = {"low": np.zeros(1), "most": 3}
+
+
+@pytest.mark.parametrize(
+    ("change", "same"),
+    [
+        ("x.line[:] = 5", True),
+        ("x._gain_db = np.ones(9)", True),
+        ("x.parts[2][1] = 5.0", True),
+        ("x.levels['low'] = np.ones(8)", True),
+        ("x.line = np.zeros(3)", False),  # no more the one that is among the parts
+        ("x.levels['low'] = x.parts[2][0]", False),  # now one and the same
+        ("x.levels['high'] = np.zeros(1)", False),
+        ("x.levels['most'] = np.zeros(1)", False),
+        ("x.parts[2].append(np.zeros(1))", False),
+        ("x.more = 3", False),
+    ],
+)
+def test_how_a_thing_hangs_together_is_found_out_anew_only_where_it_has_changed(change: str, same: bool) -> None:
+    x = Running()
+    pattern = Mould(x).pattern
+    exec(change, {"x": x, "np": np})
+    mould = Mould(x, pattern)
+    assert (mould.pattern is pattern) == same
+    assert mould.nbytes == Mould(x).nbytes
+    one, other = mould.cast(), mould.cast()
+    assert one.__dict__.keys() == x.__dict__.keys()
+    assert one.table is x.table
+    assert one._gain_db is None
+    for a, b in ((one.line, x.line), (one.parts[2][0], x.parts[2][0]), (one.levels["low"], x.levels["low"])):
+        assert np.array_equal(a, b)
+        assert not np.shares_memory(a, b)
+    assert (one.parts[0] is one.line) == (x.parts[0] is x.line)
+    assert (one.levels["low"] is one.parts[2][0]) == (x.levels["low"] is x.parts[2][0])
+    assert not one.parts[1].flags.forc  # with gaps as well
+    assert (one.parts[2][1:], one.levels["most"]) == (x.parts[2][1:], x.levels["most"])
+    one.line += 1
+    assert not np.array_equal(one.line, other.line)
 
 
 def test_of_what_nobody_hears_nothing_but_the_work_is_left_out() -> None:

@@ -1,9 +1,8 @@
 """Copies of running things, cast again and again from what was found out once about how they hang together."""
 
-from collections.abc import Callable
-from functools import partial
+from collections.abc import Iterator
 from types import FunctionType
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 from pydantic import BaseModel
@@ -12,104 +11,185 @@ _EACH_BYTES = 500  # an object with its attributes, or an array besides what is 
 _NEVER_CHANGE = (BaseModel, str, int, float, complex, bool, np.generic, FunctionType, frozenset, type, type(None))
 _PASSING = ("_gain_db", "_parts_db")  # what a processor leaves of its last block, which nobody asks for any more
 
-_Step = Callable[[list[Any]], Any]  # what gives one part, of the parts that have been made before it
-
 
 class Mould:
     """A thing as it is just now, to have copies of: what they change is copied, what they only read is shared.
 
-    Only read are settings, and of a class with `SHARED` the attributes named there; a class with `copied()` gives what
-    of it is copied in a way of its own, by attribute, and how many bytes that takes. One thing that stands in several
-    places is one in a copy too. `nbytes` is about what a copy takes, objects included.
+    Only read are settings, and of a class with `SHARED` the attributes named there. A class with `packed()` gives what
+    is kept in place of some attributes, and its copies `unpack()` that. One thing that stands in several places is one
+    in a copy too. `nbytes` is about what a copy takes, objects included.
+
+    With the `pattern` of an earlier mould, how the thing hangs together is found out anew only where that has changed.
     """
 
-    def __init__(self, thing: Any) -> None:
-        self.nbytes = 0
-        self._steps: list[_Step] = []
-        self._places: dict[int, int] = {}
-        self._part(thing)
-        self._places.clear()
+    def __init__(self, thing: Any, pattern: "Pattern | None" = None) -> None:
+        taken = pattern.taken(thing) if pattern is not None else None
+        if pattern is None or taken is None:
+            pattern = Pattern(thing)
+            taken = pattern.taken(thing)
+            assert taken is not None
+        self.pattern = pattern
+        self._parts, self.nbytes = taken
 
     def cast(self) -> Any:
         """A copy of the thing."""
-        made: list[Any] = []
-        for step in self._steps:
-            made.append(step(made))
-        return made[-1]
+        return self.pattern.root.cast(iter(self._parts), [])
 
-    def _part(self, thing: Any) -> int:
-        """Where the copy of a part stands among those that are made."""
+
+class Pattern:
+    """How a thing hangs together: what each has for itself, and what is one and the same."""
+
+    def __init__(self, thing: Any) -> None:
+        self._places: dict[int, int] = {}
+        self.root = self._part(thing)
+        self._places.clear()
+
+    def taken(self, thing: Any) -> tuple[list[Any], int] | None:
+        """The parts of a thing, copied, and about the bytes they take; None where it hangs together otherwise."""
+        parts, met = list[Any](), list[Any]()
+        try:
+            nbytes = self.root.take(thing, parts, met)
+        except _OtherwiseError:
+            return None
+        if len(set(map(id, met))) < len(met):  # what was two things has become one
+            return None
+        return parts, nbytes + _EACH_BYTES * len(met)
+
+    def _part(self, thing: Any) -> "_Part":
         place = self._places.get(id(thing))
-        if place is None:
-            step = self._step(thing, type(thing))
-            self.nbytes += _EACH_BYTES
-            place = self._places[id(thing)] = len(self._steps)
-            self._steps.append(step)
-        return place
-
-    def _split(self, parts: dict[Any, Any]) -> tuple[dict[Any, Any], list[tuple[Any, int]]]:
-        """What of named parts every copy has in common, and where those stand that each has for itself."""
-        common, own = {}, []
-        for name, part in parts.items():
-            if _is_fixed(type(part)):
-                common[name] = part
-            else:
-                common[name] = None  # in its place
-                own.append((name, self._part(part)))
-        return common, own
-
-    def _step(self, thing: Any, kind: type) -> _Step:
+        if place is not None:
+            return _Same(place)
+        self._places[id(thing)] = len(self._places)
+        kind = type(thing)
         if kind is np.ndarray:
-            self.nbytes += thing.nbytes
-            return partial(_array, _array(thing))
+            return _Array()
         if kind is dict:
-            return partial(_filled, *self._split(thing))
+            return _Named(dict, thing, self._own(thing, ()), ())
         if kind is list or kind is tuple:
-            return partial(_row, kind, *self._split(dict(enumerate(thing))))
-        inside = dict(thing.__dict__)
-        shared = {name: inside.pop(name) for name in getattr(kind, "SHARED", ()) if name in inside}
-        shared |= dict.fromkeys(name for name in _PASSING if inside.pop(name, None) is not None)
-        frozen: Any = None
-        if hasattr(kind, "copied"):
-            frozen = object.__new__(kind)
-            own, nbytes = thing.copied()
-            frozen.__dict__.update({**thing.__dict__, **own})
-            self.nbytes += nbytes
-            for name in own:
-                inside.pop(name)
-        common, parts = self._split(inside)
-        common |= shared
-        return partial(_object, kind, {name: common.get(name) for name in thing.__dict__}, parts, frozen)
+            return _Row(kind, thing, self._own(dict(enumerate(thing)), ()))
+        left = (*getattr(kind, "SHARED", ()), *_PASSING, *(thing.packed() if hasattr(kind, "packed") else ()))
+        return _Named(kind, thing.__dict__, self._own(thing.__dict__, left), _PASSING)
+
+    def _own(self, parts: dict[Any, Any], left: tuple[str, ...]) -> "list[tuple[Any, _Part]]":
+        """Those of named parts that each copy has for itself."""
+        return [(k, self._part(x)) for k, x in parts.items() if k not in left and not _is_fixed(type(x))]
 
 
-def _array(held: np.ndarray, _made: object = None) -> np.ndarray:
+class _OtherwiseError(Exception):
+    """A thing does not hang together as a pattern says."""
+
+
+class _Part(Protocol):
+    def take(self, thing: Any, parts: list[Any], met: list[Any]) -> int:
+        """Add copies of what is kept of a thing to `parts`, itself and what is in it to `met`; the bytes they take."""
+
+    def cast(self, parts: Iterator[Any], made: list[Any]) -> Any:
+        """A thing of the next `parts`; `made` are those that there are, in the order in which they were met."""
+
+
+class _Array:
+    def take(self, thing: np.ndarray, parts: list[Any], met: list[Any]) -> int:
+        met.append(thing)
+        parts.append(_copy(thing))
+        return thing.nbytes
+
+    def cast(self, parts: Iterator[Any], made: list[Any]) -> np.ndarray:
+        made.append(copy := _copy(next(parts)))
+        return copy
+
+
+class _Same:
+    def __init__(self, place: int) -> None:
+        self._place = place
+
+    def take(self, thing: Any, parts: list[Any], met: list[Any]) -> int:
+        if self._place >= len(met) or met[self._place] is not thing:
+            raise _OtherwiseError
+        return 0
+
+    def cast(self, parts: Iterator[Any], made: list[Any]) -> Any:
+        return made[self._place]
+
+
+class _Named:
+    """A dictionary, or an object with its attributes."""
+
+    def __init__(self, kind: type, inside: dict[Any, Any], own: list[tuple[Any, _Part]], passing: tuple[str, ...]):
+        self._kind, self._own, self._packs = kind, own, hasattr(kind, "packed")
+        self._passing = [name for name in passing if name in inside]
+        common = self._common(inside)
+        self._names, self._types = tuple(common), tuple(map(type, common.values()))
+
+    def _common(self, inside: dict[Any, Any]) -> dict[Any, Any]:
+        common = inside.copy()
+        for name in self._passing:
+            common[name] = None
+        return common
+
+    def take(self, thing: Any, parts: list[Any], met: list[Any]) -> int:
+        met.append(thing)
+        inside = thing if self._kind is dict else thing.__dict__
+        common = self._common(inside)
+        if tuple(common) != self._names or tuple(map(type, common.values())) != self._types:
+            raise _OtherwiseError
+        parts.append(common)
+        nbytes = 0
+        if self._packs:
+            common.update(packed := thing.packed())
+            nbytes = sum(x.nbytes for x in packed.values() if type(x) is np.ndarray)
+        for name, part in self._own:
+            common[name] = None  # in its place
+            nbytes += part.take(inside[name], parts, met)
+        return nbytes
+
+    def cast(self, parts: Iterator[Any], made: list[Any]) -> Any:
+        inside = next(parts).copy()
+        new: Any = inside
+        if self._kind is not dict:
+            new = object.__new__(self._kind)
+            new.__dict__.update(inside)
+            inside = new.__dict__
+        made.append(new)
+        for name, part in self._own:
+            inside[name] = part.cast(parts, made)
+        if self._packs:
+            new.unpack()
+        return new
+
+
+class _Row:
+    """A list or a tuple."""
+
+    def __init__(self, kind: type, row: Any, own: list[tuple[int, _Part]]) -> None:
+        self._kind, self._own, self._types = kind, own, tuple(map(type, row))
+
+    def take(self, thing: Any, parts: list[Any], met: list[Any]) -> int:
+        met.append(thing)
+        if tuple(map(type, thing)) != self._types:
+            raise _OtherwiseError
+        common, nbytes = list(thing), 0
+        parts.append(common)
+        for at, part in self._own:
+            common[at] = None  # in its place
+            nbytes += part.take(thing[at], parts, met)
+        return nbytes
+
+    def cast(self, parts: Iterator[Any], made: list[Any]) -> Any:
+        row, place = next(parts).copy(), len(made)
+        made.append(row)
+        for at, part in self._own:
+            row[at] = part.cast(parts, made)
+        if self._kind is tuple:
+            made[place] = row = tuple(row)
+        return row
+
+
+def _copy(held: np.ndarray) -> np.ndarray:
     if held.flags.forc:
         return held.copy(order="K")
     copy = np.empty((*held.shape, 2), held.dtype)[..., 0]
     copy[:] = held
     return copy  # laid out with gaps as well: compiled loops tell the one from the other
-
-
-def _filled(common: dict[Any, Any], own: list[tuple[Any, int]], made: list[Any]) -> dict[Any, Any]:
-    filled = common.copy()
-    for name, place in own:
-        filled[name] = made[place]
-    return filled
-
-
-def _row(kind: type, common: dict[Any, Any], own: list[tuple[Any, int]], made: list[Any]) -> Any:
-    return kind(_filled(common, own, made).values())
-
-
-def _object(kind: type, common: dict[str, Any], own: list[tuple[str, int]], frozen: Any, made: list[Any]) -> Any:
-    new: Any = object.__new__(kind)
-    inside = new.__dict__
-    inside.update(common)
-    for name, place in own:
-        inside[name] = made[place]
-    if frozen is not None:
-        inside.update(frozen.copied()[0])
-    return new
 
 
 _FIXED: dict[type, bool] = {}  # kinds of things: whether they never change

@@ -10,7 +10,7 @@ from collections import OrderedDict
 from dataclasses import dataclass
 
 from ..stages.base import Stage
-from .casts import Mould
+from .casts import Mould, Pattern
 from .graph import Node
 from .node import BLOCK, Worker
 
@@ -42,19 +42,20 @@ class States:
         self._lock = threading.Lock()
         self._kept: OrderedDict[tuple[str, int], _Kept] = OrderedDict()
         self._between: OrderedDict[tuple[str, int], _Kept] = OrderedDict()  # every other one of large ones
-        self._last: dict[str, tuple[int, int]] = {}  # of a twin: frame of its last state, frames from one to the next
+        # of a twin: frame of its last state, frames from one to the next, how it hangs together
+        self._last: dict[str, tuple[int, int, Pattern | None]] = {}
 
     def note(self, node: Node, frame: int, worker: Worker) -> None:
         """Keep the state a node's worker is in before the frame `frame` comes in, unless there are enough of it."""
         twin = node.twin
-        last, apart = self._last.get(twin, (frame, 0))
+        last, apart, pattern = self._last.get(twin, (frame, 0, None))
         if not twin or worker.skip or 0 <= frame - last < apart:
             return
-        slot, item = frame // BLOCK, _Kept(frame, worker.stage, Mould(worker), node.before)
+        slot, item = frame // BLOCK, _Kept(frame, worker.stage, Mould(worker, pattern), node.before)
         with self._lock:
             if len(self._last) > _MOST_TWINS:
                 self._last.clear()
-            self._last[twin] = frame, BLOCK * (1 + item.mould.nbytes // _APART)
+            self._last[twin] = frame, BLOCK * (1 + item.mould.nbytes // _APART), item.mould.pattern
             for group in (self._kept, self._between):
                 old = group.pop((twin, slot), None)
                 self.held_bytes -= old.mould.nbytes if old else 0

@@ -15,6 +15,7 @@ from ..kernels.levels import aligned
 _DOWN_DB, _BETA = 70.0, 6.755
 _EDGE, _LEAST_EDGE_HZ = 0.1, 24.0  # an edge's way, as a share of the lower edge, and at the least
 _PIECE = 16384
+_ROOM = _PIECE + AT_ONCE + GROUP  # in a line, for what comes in
 _FEW_DOWN_DB, _FEW_BETA = 80.0, 7.857
 _OVER = 20  # values of a low band in a period of its upper edge, at the least
 _APART, _HALF_WIDTH = 0.1, 0.35  # octaves, of narrow bands side by side
@@ -124,16 +125,20 @@ class LinearBand:
         if reach > latency:
             raise ValueError(f"a band from {edges_hz[0][0]:g} Hz needs a longer look-ahead than {latency} frames")
         self.keep = latency + reach
-        self.line = np.zeros((channels + 1, self.keep + _PIECE + AT_ONCE + GROUP))
+        self.line = np.zeros((channels + 1, self.keep + _ROOM))
         self.end = self.keep
         self.frame = -latency
 
-    def copied(self) -> tuple[dict[str, Any], int]:
-        """Of a long line only what is still needed is copied, to its front."""
-        line = np.zeros(self.line.shape)
-        rows = len(line) - (len(self.taps) == 1)  # of one band there are no places
-        line[:rows, : self.keep] = self.line[:rows, self.end - self.keep : self.end]
-        return {"line": line, "end": self.keep}, 8 * rows * self.keep
+    def packed(self) -> dict[str, Any]:
+        """Of a long line no more than what is still needed, to be its front."""
+        rows = len(self.line) - (len(self.taps) == 1)  # of one band there are no places
+        return {"line": self.line[:rows, self.end - self.keep : self.end].copy(), "end": self.keep}
+
+    def unpack(self) -> None:
+        """The line as long as it was."""
+        front = self.line
+        self.line = np.zeros((len(front) + (len(self.taps) == 1), self.keep + _ROOM))
+        self.line[: len(front), : self.keep] = front
 
     def start_at(self, frame: int) -> None:
         """The song's frame that is heard first."""
