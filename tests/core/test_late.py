@@ -48,3 +48,12 @@ def test_threads_that_load_numba_and_scipy_at_once_wait_for_each_other(part: str
 def test_what_stands_on_every_kind_of_stage_can_be_the_first_that_is_loaded(module: str) -> None:
     done = subprocess.run([sys.executable, "-c", f"import miclane.{module}"], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
+
+
+def test_nothing_that_is_heard_or_measured_loads_what_takes_longest() -> None:
+    code = (
+        "import sys\nfrom miclane.core.warm import warm_up\nwarm_up()\n"
+        "print([m for m in sys.modules if m in ('scipy.signal', 'scipy.stats')])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=300)
+    assert done.stdout == "[]\n", done.stderr

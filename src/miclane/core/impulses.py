@@ -10,8 +10,9 @@ from functools import lru_cache
 
 import numpy as np
 
+from .butterworth import band_pass
 from .errors import UnknownPlaceError
-from .late import butter, sosfilt
+from .kernels.biquad import cascade, new_state
 
 Finder = Callable[[str, int], np.ndarray | None]
 finders: list[Finder] = []
@@ -71,8 +72,9 @@ def made(name: str, rate: int) -> np.ndarray:
     rng, t = np.random.default_rng(what.seed), np.arange(n) / base
     h = np.zeros((2, n))
     for octave, decay, level in zip(OCTAVES_HZ, what.decays_s, what.levels_db, strict=True):
-        band = butter(3, [octave / 2**0.5, min(octave * 2**0.5, 0.47 * base)], "band", fs=base, output="sos")
-        noise = sosfilt(band, rng.standard_normal((2, n)), axis=1)
+        band = band_pass(3, octave / 2**0.5, min(octave * 2**0.5, 0.47 * base), base)
+        noise = rng.standard_normal((2, n))
+        cascade(noise, band, new_state(2, band), noise)
         h += noise / noise.std() * 10 ** (level / 20) * 10 ** (-3 * t / decay)
     h *= 1 - np.exp(-t / 0.012)
     h /= np.sqrt((h**2).sum() / 2)

@@ -29,7 +29,4 @@ fft, rfft, irfft = (_late("scipy.fft", name) for name in ("fft", "rfft", "irfft"
 maximum_filter1d, median_filter, uniform_filter1d = (
     _late("scipy.ndimage", name) for name in ("maximum_filter1d", "median_filter", "uniform_filter1d")
 )
-butter, lfilter, sosfilt, sosfiltfilt = (
-    _late("scipy.signal", name) for name in ("butter", "lfilter", "sosfilt", "sosfiltfilt")
-)
 cho_solve, solve_triangular = (_late("scipy.linalg", name) for name in ("cho_solve", "solve_triangular"))

@@ -2,15 +2,13 @@
 
 import numpy as np
 
+from ..butterworth import band_without_phase
 from ..impulses import OCTAVES_HZ
-from ..late import butter, sosfiltfilt
 
 
 def decay_s(response: np.ndarray, rate: int, octave_hz: float) -> float | None:
     """Seconds for 60 dB in an octave of (channels, frames), from -5 to -35 dB; None where it does not fall so far."""
-
-    edges = [octave_hz / 2**0.5, min(octave_hz * 2**0.5, 0.48 * rate)]
-    band = sosfiltfilt(butter(3, edges, "band", fs=rate, output="sos"), response, axis=-1)
+    band = band_without_phase(response, 3, octave_hz / 2**0.5, min(octave_hz * 2**0.5, 0.48 * rate), rate)
     power = (band**2).sum(axis=0)
     if power.sum() <= 0:
         return None

@@ -10,7 +10,6 @@ import numpy as np
 from pydantic import Field
 
 from ..kernels.echoes import moving
-from ..late import lfilter
 from .base import Stage, rule, setting
 from .processor import Delay, Processor
 from .wet import both_sides
@@ -31,7 +30,7 @@ class ChorusProcessor(Processor):
         self.latency = s.latency_frames(rate)
         if s.works == "widener":
             self.maker = side_maker(s.delay_ms, rate)
-            self.made = np.zeros(len(self.maker) - 1)
+            self.came = np.zeros(len(self.maker) - 1)
             self.delay = Delay(2, self.latency)
 
     def start_at(self, frame: int) -> None:
@@ -42,8 +41,9 @@ class ChorusProcessor(Processor):
         stereo = both_sides(x)
         middle = np.ascontiguousarray(stereo.mean(axis=0))
         if s.works == "widener":
-            side, self.made = lfilter(self.maker, np.ones(1), middle, zi=self.made)
-            side *= s.mix * s.spread
+            line = np.concatenate([self.came, middle])
+            side = np.convolve(line, self.maker, "valid")[:n] * (s.mix * s.spread)
+            self.came = line[n:]
             late = self.delay.process(stereo)
             return np.stack([late[0] + side, late[1] - side])
         line = np.concatenate([self.held, middle])

@@ -5,9 +5,9 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
+from ..kernels.following import smooth
 from ..kernels.oversampling import DELAY, oversampler
 from ..kernels.shaping import HARD, TAPE, TUBE, bend, drive, shaped
-from ..late import lfilter
 from .base import Stage, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
@@ -65,15 +65,8 @@ class DriveProcessor(Processor):
             return most
         under = np.minimum(self.level.process_db(x)[:n] - s.hard_db, 0.0)
         wanted = np.maximum(s.follow * under, -s.amount_db)
-        smooth, self.followed = _smoothed(wanted, self.smoothing, self.followed)
-        return most * 10 ** (smooth / 20)
-
-
-def _smoothed(x: np.ndarray, coefficient: float, state: float) -> tuple[np.ndarray, float]:
-    """One pole over (n,) from a state; the result and the state after it."""
-
-    y, end = lfilter([coefficient], [1.0, coefficient - 1.0], x, zi=[(1.0 - coefficient) * state])
-    return y, float(end[0] / (1.0 - coefficient)) if coefficient < 1 else float(y[-1])
+        self.followed = smooth(wanted, self.smoothing, self.followed)
+        return most * 10 ** (wanted / 20)
 
 
 def _low_pass(frequency_hz: float, rate: int) -> np.ndarray:

@@ -4,7 +4,7 @@ from typing import Any
 
 import numpy as np
 
-from ...core.late import butter, sosfiltfilt
+from ...core.butterworth import band_without_phase
 from ...core.measure.taming import sticking
 from ...core.stages.standing_out import BANDS_HZ, HIGH_HZ, LOW_HZ
 from ...core.stages.tame import LinePoint, Tame
@@ -97,5 +97,5 @@ def _body_db(audio: np.ndarray, rate: int) -> float:
     """Level from 200 to 800 Hz."""
     if not audio.shape[1]:
         return -200.0
-    body = sosfiltfilt(butter(2, _BODY_HZ, "band", fs=rate, output="sos"), audio.mean(axis=0))
+    body = band_without_phase(audio.mean(axis=0), 2, *_BODY_HZ, rate)
     return float(10 * np.log10(np.mean(body**2) + 1e-20))
