@@ -70,6 +70,19 @@ def test_a_copy_goes_on_bit_for_bit_and_leaves_the_other_alone(part: int) -> Non
     assert gone_on > 100
 
 
+def test_places_that_hang_together_alike_are_of_one_pattern_however_many_they_are() -> None:
+    _, _, session = one_lane(noise(0.1), LONG[:1])
+    states, stage = States(), session.lane("lead").stages[0]
+    for name in ("one", "other", "third"):
+        worker = Worker(stage, RATE, 1)
+        for k in range(3):
+            states.note(Node(name, stage=stage, twin=name), k * BLOCK, worker)
+            worker.push(np.ones((1, BLOCK)), None)
+    assert len(states._kept) == 9
+    patterns = [kept.mould.pattern for kept in states._kept.values()]
+    assert len(set(map(id, patterns))) == len(set(patterns)) == 2  # before its first block, and after it
+
+
 class Running:
     """What a processor may be made of."""
 

@@ -37,12 +37,18 @@ class Mould:
 
 
 class Pattern:
-    """How a thing hangs together: what each has for itself, and what is one and the same."""
+    """How a thing hangs together: what each has for itself, and what is one and the same. Two that say so are equal."""
 
     def __init__(self, thing: Any) -> None:
         self._places: dict[int, int] = {}
         self.root = self._part(thing)
         self._places.clear()
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Pattern) and self.root.said == other.root.said
+
+    def __hash__(self) -> int:
+        return hash(self.root.said)
 
     def taken(self, thing: Any) -> tuple[list[Any], int] | None:
         """The parts of a thing, copied, and about the bytes they take; None where it hangs together otherwise."""
@@ -80,6 +86,8 @@ class _OtherwiseError(Exception):
 
 
 class _Part(Protocol):
+    said: Any  # hashable: the same for parts that hang together alike
+
     def take(self, thing: Any, parts: list[Any], met: list[Any]) -> int:
         """Add copies of what is kept of a thing to `parts`, itself and what is in it to `met`; the bytes they take."""
 
@@ -88,6 +96,8 @@ class _Part(Protocol):
 
 
 class _Array:
+    said = "array"
+
     def take(self, thing: np.ndarray, parts: list[Any], met: list[Any]) -> int:
         met.append(thing)
         parts.append(_copy(thing))
@@ -100,7 +110,7 @@ class _Array:
 
 class _Same:
     def __init__(self, place: int) -> None:
-        self._place = place
+        self._place = self.said = place
 
     def take(self, thing: Any, parts: list[Any], met: list[Any]) -> int:
         if self._place >= len(met) or met[self._place] is not thing:
@@ -119,6 +129,7 @@ class _Named:
         self._passing = [name for name in passing if name in inside]
         common = self._common(inside)
         self._names, self._types = tuple(common), tuple(map(type, common.values()))
+        self.said = kind, self._names, self._types, _said(own)
 
     def _common(self, inside: dict[Any, Any]) -> dict[Any, Any]:
         common = inside.copy()
@@ -162,6 +173,7 @@ class _Row:
 
     def __init__(self, kind: type, row: Any, own: list[tuple[int, _Part]]) -> None:
         self._kind, self._own, self._types = kind, own, tuple(map(type, row))
+        self.said = kind, self._types, _said(own)
 
     def take(self, thing: Any, parts: list[Any], met: list[Any]) -> int:
         met.append(thing)
@@ -182,6 +194,10 @@ class _Row:
         if self._kind is tuple:
             made[place] = row = tuple(row)
         return row
+
+
+def _said(own: list[tuple[Any, _Part]]) -> tuple[tuple[Any, Any], ...]:
+    return tuple((name, part.said) for name, part in own)
 
 
 def _copy(held: np.ndarray) -> np.ndarray:

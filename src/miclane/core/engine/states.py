@@ -44,6 +44,7 @@ class States:
         self._between: OrderedDict[tuple[str, int], _Kept] = OrderedDict()  # every other one of large ones
         # of a twin: frame of its last state, frames from one to the next, how it hangs together
         self._last: dict[str, tuple[int, int, Pattern | None]] = {}
+        self._patterns: dict[Pattern, Pattern] = {}  # those of all places; there are few, for most are alike
 
     def note(self, node: Node, frame: int, worker: Worker) -> None:
         """Keep the state a node's worker is in before the frame `frame` comes in, unless there are enough of it."""
@@ -55,6 +56,9 @@ class States:
         with self._lock:
             if len(self._last) > _MOST_TWINS:
                 self._last.clear()
+                self._patterns.clear()
+            if item.mould.pattern is not pattern:
+                item.mould.pattern = self._patterns.setdefault(item.mould.pattern, item.mould.pattern)
             self._last[twin] = frame, BLOCK * (1 + item.mould.nbytes // _APART), item.mould.pattern
             for group in (self._kept, self._between):
                 old = group.pop((twin, slot), None)
