@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 import structlog
 import uvicorn
+from hypothesis import settings
 from sqlalchemy import delete, select
 
 from miclane.core.audio import cut_padded, read_sound
@@ -26,6 +27,8 @@ from miclane.web.app import create_app
 
 pytest_plugins = ["browsing"]
 RATE = 48000
+settings.register_profile("untimed", deadline=None)  # how long something takes is the bench's to say
+settings.load_profile("untimed")
 structlog.configure([structlog.processors.format_exc_info, structlog.processors.KeyValueRenderer()])
 
 

@@ -263,7 +263,7 @@ def test_three_hundred_damaged_ones_crash_nothing_and_leave_no_half_session(full
 names = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), min_size=1, max_size=40)
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=15, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     title=names,
     lane=names,

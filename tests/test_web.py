@@ -451,7 +451,7 @@ PATHS = st.sampled_from(
 )
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.sampled_from(["set", "insert", "remove", "move"]), PATHS, JSON, st.integers(-3, 9))
 def test_no_edit_makes_the_server_fall(web: httpx.Client, op: str, path: str, value: object, index: int) -> None:
     edit = (

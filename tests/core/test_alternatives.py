@@ -102,7 +102,7 @@ def test_there_are_up_to_eight_and_refusals_are_in_words() -> None:
         seen_as(at, "nothing")
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(st.lists(st.tuples(st.sampled_from(["", "b", "c"]), st.sampled_from(range(len(KINDS)))), max_size=12))
 def test_whatever_is_edited_where_keeping_and_dropping_change_nothing_else(drawn: list[tuple[str, int]]) -> None:
     at, b = make(session())

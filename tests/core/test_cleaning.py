@@ -139,7 +139,7 @@ def test_a_cut_that_is_dynamic_is_refused_in_words() -> None:
         Band(shape="low_cut", dynamic=Dynamic())
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(
     st.floats(40, 15000),
     st.floats(0.3, 20),

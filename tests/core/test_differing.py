@@ -67,7 +67,7 @@ def state(numbers: list[int]) -> Session:
     return applied(session(), [KINDS[n] for n in numbers])
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(states, states)
 def test_all_lines_make_the_one_state_the_other_and_each_is_taken_or_refused(one: list[int], other: list[int]) -> None:
     before, after = state(one), state(other)

@@ -140,7 +140,7 @@ EDITS = st.one_of(
 )
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(st.lists(EDITS, max_size=12))
 def test_inverses_take_every_edit_back(edits) -> None:
     at = session()

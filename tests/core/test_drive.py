@@ -125,7 +125,7 @@ def test_it_bites_only_when_sung_hard() -> None:
     assert third[-6] > -25
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(
     curve=st.sampled_from(CURVES),
     amount=st.floats(0, MOST),

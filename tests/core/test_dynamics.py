@@ -73,7 +73,7 @@ def test_half_wet_mix_has_no_comb(lookahead_ms: float) -> None:
     assert residue_db(run(stage, x).y, x) < -120
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(
     st.floats(-60, 0),
     st.floats(1, 100),

@@ -96,7 +96,7 @@ EDITS: st.SearchStrategy[Edit] = st.one_of(
 )
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=400)
 @given(st.lists(EDITS, min_size=1, max_size=4))
 def test_every_edit_has_the_verdict_of_the_slow_way(edits: list[Edit]) -> None:
     before = document()

@@ -444,7 +444,7 @@ def test_cancelled_work_gives_up(demo) -> None:
         renderer.loop(graph, graph.places["bus:mix:out"], 0, RATE, cancel)
 
 
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(st.lists(st.sampled_from(KINDS), min_size=1, max_size=5), st.integers(1, 2))
 def test_any_chain_prints_finite_sound_of_the_right_length(kinds: list[str], channels: int) -> None:
     x = noise(0.4, 0.4, channels)

@@ -108,7 +108,7 @@ def test_every_shape_and_slope_over_the_octaves(
     assert step < (0.1 if slope < 96 else 0.13)
 
 
-@settings(max_examples=16, deadline=None)
+@settings(max_examples=16)
 @given(
     st.sampled_from(["bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "tilt"]),
     st.floats(30, 12000),
@@ -130,7 +130,7 @@ def test_a_cut_undoes_the_same_boost() -> None:
     assert residue_db(run(both, x).y, x) < -200
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     st.floats(16, 22000), st.floats(-30, 30), st.floats(0.1, 40), st.sampled_from([8000, 22050, 44100, 48000, 192000])
 )

@@ -72,7 +72,7 @@ def test_its_ends_are_exact_and_between_them_it_goes_by_its_scale() -> None:
         assert tuple(position_of(after, "lead")[m.at] for m in after.lane("lead").handles[0].moves) == wanted
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(a=st.floats(-60, 60), b=st.floats(-60, 60), at=st.floats(0, 1))
 def test_it_never_leaves_its_range(a: float, b: float, at: float) -> None:
     move = HandleMove.model_validate({"at": "x", "from": a, "to": b})

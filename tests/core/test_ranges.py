@@ -91,7 +91,7 @@ def test_lift_brings_no_noise_over_its_limit(floor_dbfs: float) -> None:
     assert run(stage, x).gain_db.max() > 3
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     threshold=st.floats(-70, 0),
     ratio=st.floats(1, 20),

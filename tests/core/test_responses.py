@@ -80,7 +80,7 @@ def test_a_self_adjusting_release_is_quick_after_a_peak_and_slow_after_a_long_no
     assert took[1] > 2.2 * took[0]
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     response=st.sampled_from((*RESPONSES, "clean")),
     threshold=st.floats(-60, 0),

@@ -232,7 +232,7 @@ def test_a_phrase_goes_before_its_section() -> None:
     assert seen_in(session, Where()).lane("lead").fader_db == 0
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(
     st.lists(
         st.tuples(

@@ -283,7 +283,7 @@ def test_ducked_before_the_effect_there_is_nothing_left_for_the_gap() -> None:
     assert gap[False] > gap[True] + 10
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(
     note=st.sampled_from(("ms", *NOTES)),
     time=st.floats(1, 4000),

@@ -253,7 +253,7 @@ def test_middle_and_side_are_taken_alone() -> None:
         }
     ),
 )  # fmt: skip
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_whatever_is_drawn_a_cut_is_no_boost(points: list[Any], values: dict[str, float]) -> None:
     line = tuple(LinePoint(frequency_hz=f, by_db=by) for f, by in sorted(points))
     stage = Tame(line=line, **values)

@@ -320,7 +320,7 @@ def test_a_note_goes_to_the_nearest_that_is_allowed() -> None:
     st.lists(st.tuples(st.floats(0.05, 1.5), st.floats(0.0, 0.3), st.floats(50, 70), st.booleans()), max_size=12),
     st.lists(st.tuples(st.floats(0.05, 1.5), st.floats(0.0, 0.3), st.floats(50, 70), st.booleans()), max_size=12),
 )
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 def test_found_again_what_was_set_by_hand_stays(old: list[Any], new: list[Any]) -> None:
     def row(lengths: list[Any], hand: bool) -> list[SungNote]:
         at, notes = 0.0, []
@@ -371,7 +371,7 @@ NOTE = st.fixed_dictionaries(
     st.sampled_from(["voice", "noise", "silence", "clicks"]),
     st.lists(st.integers(1, 9000), min_size=2, max_size=6).filter(lambda sizes: sum(sizes) > 2000),
 )
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_whatever_the_notes_a_sound_comes_out_and_the_same_in_any_blocks(
     rows: list[Any], rate: int, channels: int, keep: float, settle_ms: float, what: str, blocks: list[int]
 ) -> None:

@@ -1,7 +1,7 @@
 """Drive: tube, tape or hard, eight times oversampled; lows may be spared, and it may bite only when sung hard."""
 
 from functools import lru_cache
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -94,6 +94,7 @@ class Drive(Stage):
     after: ClassVar[tuple[str, ...]] = ("skip",)
     brings_up_sibilants: ClassVar[bool] = True
     makes_up: ClassVar[bool] = True
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = ({"follow": 1.0},)
 
     kind: Literal["drive"] = "drive"
     curve: Literal["tube", "tape", "hard"] = setting("tube", "Curve")
