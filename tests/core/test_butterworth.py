@@ -33,3 +33,5 @@ def test_without_phase_it_is_scipys_forwards_and_backwards_where_that_knows_noth
 def test_a_band_that_is_none_is_refused(edges: tuple[float, float]) -> None:
     with pytest.raises(ValueError, match="no band lies from"):
         band_pass(2, *edges, 48000)
+    with pytest.raises(ValueError, match="no band lies from"):
+        band_without_phase(np.zeros(8), 2, *edges, 48000)

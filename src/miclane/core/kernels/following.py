@@ -108,12 +108,3 @@ def follow(target, attack, release, hold, state):
             gain = follow_one(target[i], gain, attack, release)
             target[i] = gain
     state[0], state[1] = gain if abs(gain) > NOTHING_DB else 0.0, held
-
-
-@kernel
-def smooth(x, coefficient, before):
-    """x (n,) becomes what one pole makes of it from the value `before`; the last value."""
-    for i in range(x.shape[0]):
-        before = coefficient * x[i] + (1.0 - coefficient) * before
-        x[i] = before
-    return before

@@ -1,11 +1,11 @@
 """Drive: tube, tape or hard, eight times oversampled; lows may be spared, and it may bite only when sung hard."""
 
 from functools import lru_cache
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..kernels.following import smooth
+from ..kernels.following import follow
 from ..kernels.oversampling import DELAY, oversampler
 from ..kernels.shaping import HARD, TAPE, TUBE, bend, drive, shaped
 from .base import Stage, rule, setting
@@ -32,7 +32,7 @@ class DriveProcessor(Processor):
         self.tone = Filter(_after(s, rate), channels)
         self.level = PeakLevel(15.0, rate)
         self.smoothing = one_pole(20.0, rate)
-        self.followed = 0.0
+        self.followed = np.zeros(2)
         self.steps = oversampler()
         self.held = np.zeros((channels, self.steps[-1].sum()))
         self.makeup = 10 ** (s.makeup_db / 20)
@@ -65,7 +65,7 @@ class DriveProcessor(Processor):
             return most
         under = np.minimum(self.level.process_db(x)[:n] - s.hard_db, 0.0)
         wanted = np.maximum(s.follow * under, -s.amount_db)
-        self.followed = smooth(wanted, self.smoothing, self.followed)
+        follow(wanted, self.smoothing, self.smoothing, 0.0, self.followed)
         return most * 10 ** (wanted / 20)
 
 
@@ -94,7 +94,6 @@ class Drive(Stage):
     after: ClassVar[tuple[str, ...]] = ("skip",)
     brings_up_sibilants: ClassVar[bool] = True
     makes_up: ClassVar[bool] = True
-    also_warm: ClassVar[tuple[dict[str, Any], ...]] = ({"follow": 1.0},)
 
     kind: Literal["drive"] = "drive"
     curve: Literal["tube", "tape", "hard"] = setting("tube", "Curve")
