@@ -70,11 +70,16 @@ def test_decibels_and_back() -> None:
     assert np.array_equal(y, ones)
 
 
-def test_the_held_peak_is_the_greatest_of_the_last_blocks() -> None:
-    x, length, blocks = noise(0.1, channels=2), 16, 12
-    out = levels.padded(x.shape[1])
-    levels.held_peak(x, np.zeros(blocks), np.array([0, 0, length]), np.zeros(2), out)
-    loudest = np.abs(x).max(axis=0)
+@pytest.mark.parametrize("channels", [1, 2])
+@pytest.mark.parametrize("length", [3, 16, 21])
+def test_the_held_peak_is_the_greatest_of_the_last_blocks(length: int, channels: int) -> None:
+    x, blocks = noise(0.1, channels=channels), 12
+    ring, places, level, found = np.zeros(16), np.array([0, length]), np.zeros(1), []
+    for part in np.split(x, [700, 705, 2000], axis=1):
+        found.append(levels.padded(part.shape[1]))
+        levels.held_peak(np.ascontiguousarray(part), ring, places, level, found[-1])
+        found[-1] = found[-1][: part.shape[1]]
+    out, loudest = np.concatenate(found), np.abs(x).max(axis=0)
     for i in range(x.shape[1]):
         begin = max(0, (i // length - blocks) * length)
         assert out[i] == loudest[begin : i + 1].max()

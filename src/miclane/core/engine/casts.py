@@ -15,9 +15,8 @@ _PASSING = ("_gain_db", "_parts_db")  # what a processor leaves of its last bloc
 class Mould:
     """A thing as it is just now, to have copies of: what they change is copied, what they only read is shared.
 
-    Only read are settings, and of a class with `SHARED` the attributes named there. A class with `packed()` gives what
-    is kept in place of some attributes, and its copies `unpack()` that. One thing that stands in several places is one
-    in a copy too. `nbytes` is about what a copy takes, objects included.
+    Only read are settings, and of a class with `SHARED` the attributes named there. One thing that stands in several
+    places is one in a copy too. `nbytes` is about what a copy takes, objects included.
 
     With the `pattern` of an earlier mould, how the thing hangs together is found out anew only where that has changed.
     """
@@ -73,7 +72,7 @@ class Pattern:
             return _Named(dict, thing, self._own(thing, ()), ())
         if kind is list or kind is tuple:
             return _Row(kind, thing, self._own(dict(enumerate(thing)), ()))
-        left = (*getattr(kind, "SHARED", ()), *_PASSING, *(thing.packed() if hasattr(kind, "packed") else ()))
+        left = (*getattr(kind, "SHARED", ()), *_PASSING)
         return _Named(kind, thing.__dict__, self._own(thing.__dict__, left), _PASSING)
 
     def _own(self, parts: dict[Any, Any], left: tuple[str, ...]) -> "list[tuple[Any, _Part]]":
@@ -125,7 +124,7 @@ class _Named:
     """A dictionary, or an object with its attributes."""
 
     def __init__(self, kind: type, inside: dict[Any, Any], own: list[tuple[Any, _Part]], passing: tuple[str, ...]):
-        self._kind, self._own, self._packs = kind, own, hasattr(kind, "packed")
+        self._kind, self._own = kind, own
         self._passing = [name for name in passing if name in inside]
         common = self._common(inside)
         self._names, self._types = tuple(common), tuple(map(type, common.values()))
@@ -145,9 +144,6 @@ class _Named:
             raise _OtherwiseError
         parts.append(common)
         nbytes = 0
-        if self._packs:
-            common.update(packed := thing.packed())
-            nbytes = sum(x.nbytes for x in packed.values() if type(x) is np.ndarray)
         for name, part in self._own:
             common[name] = None  # in its place
             nbytes += part.take(inside[name], parts, met)
@@ -163,8 +159,6 @@ class _Named:
         made.append(new)
         for name, part in self._own:
             inside[name] = part.cast(parts, made)
-        if self._packs:
-            new.unpack()
         return new
 
 

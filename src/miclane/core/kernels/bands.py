@@ -74,20 +74,19 @@ def _about(place, row):
 
 
 @kernel
-def _bands_of_all(line, places, at, count, skewed, band, one):
-    """Of `count` frames of line from `at` on what the bands at their places let through, into band."""
-    half = (skewed.shape[1] // 8 - 7) // 2
+def _bands_of_all(line, places, skewed, band, one):
+    """What the bands at their places (count,) let through of the frames in the middle of line, into band."""
     if skewed.shape[0] == 1:
-        _through_all(line, at - half, skewed[0], band)
+        _through_all(line, 0, skewed[0], band)
         return
-    first, last = places[at], places[at]
-    for i in range(count):
-        first, last = min(first, places[at + i]), max(last, places[at + i])
+    first, last = places[0], places[0]
+    for i in range(places.shape[0]):
+        first, last = min(first, places[i]), max(last, places[i])
     band[:] = 0.0
     for row in range(int(first), min(int(last) + 2, skewed.shape[0])):
-        _through_all(line, at - half, skewed[row], one)
-        for i in range(count):
-            band[i] += _about(places[at + i], row) * one[i]
+        _through_all(line, 0, skewed[row], one)
+        for i in range(places.shape[0]):
+            band[i] += _about(places[i], row) * one[i]
 
 
 @kernel
@@ -103,10 +102,20 @@ def _quiet(gain_db, start, stop):
 
 
 @kernel
-def _copied(source, at, out, start, stop):
-    x, y = source[at : at + stop - start], out[start:stop]
+def _copied(x, y):
     for i in range(y.shape[0]):
         y[i] = x[i]
+
+
+@kernel
+def _frames(before, x, at, out):
+    """Frames of a sound from `at` on into out (n,): x from 0 on, what came before it, nothing after it."""
+    n, keep = out.shape[0], before.shape[0]
+    first = min(n, max(0, -at))
+    last = max(first, min(n, x.shape[0] - at))
+    _copied(before[keep + at : keep + at + first], out[:first])
+    _copied(x[at + first : at + last], out[first:last])
+    out[last:] = 0.0
 
 
 @kernel
@@ -120,20 +129,21 @@ def _weights(gain_db, start, count, mix, weight):
 
 
 @kernel
-def cut_band(line, base, skewed, gain_db, mix, y, start, stop):
-    """y (channels, n) = x - mix · (1 - 10^(gain/20)) · band from frame start to stop.
+def cut_band(before, x, places, latency, skewed, gain_db, mix, y, start):
+    """y (channels, n) = x - mix · (1 - 10^(gain/20)) · band from frame `start` on, x `latency` frames late.
 
-    line (channels + 1, any) holds x in rows, and in its last row the place among the bands of each frame; what goes
-    to y[:, start] stands at `base`, and what follows the last frame may be read up to AT_ONCE frames on. The band is
-    what taps let through, an odd number, linear in phase, two of them blended: skewed (bands, ...) as for
-    `_through_all`; gain_db (padded n) as it is to be at y. Frames whose gain is 0 dB are passed on.
+    before (channels, any) is what came before x, of several bands with a row more, of the place among them of each
+    frame; places (n,) is that of x. The band is what taps let through, an odd number, linear in phase, two of them
+    blended: skewed (bands, ...) as for `_through_all`; gain_db (padded n) as it is to be at y. Frames whose gain is
+    0 dB are passed on.
     """
-    channels, weight = y.shape[0], np.empty(AT_ONCE)
-    band, one = np.empty(AT_ONCE), np.empty(AT_ONCE)
+    channels, stop, around = y.shape[0], y.shape[1], skewed.shape[1] // 8 - 8
+    weight, band, one, at = np.empty(AT_ONCE), np.empty(AT_ONCE), np.empty(AT_ONCE), np.empty(AT_ONCE)
+    line = np.empty(AT_ONCE + 8 + around)
     for run in range(start, stop, _RUN):
         end = min(run + _RUN, stop)
         for c in range(channels):
-            _copied(line[c], base + run - start, y[c], run, end)
+            _frames(before[c], x[c], run - latency, y[c, run:end])
         if _quiet(gain_db, run, end):
             continue
         for group in range(run, end, AT_ONCE):
@@ -141,8 +151,11 @@ def cut_band(line, base, skewed, gain_db, mix, y, start, stop):
             if _quiet(gain_db, group, group + count):
                 continue
             _weights(gain_db, group, count, mix, weight)
+            if skewed.shape[0] > 1:
+                _frames(before[channels], places, group - latency, at[:count])
             for c in range(channels):
-                _bands_of_all(line[c], line[channels], base + group - start, count, skewed, band, one)
+                _frames(before[c], x[c], group - latency - around // 2, line)
+                _bands_of_all(line, at[:count], skewed, band, one)
                 out = y[c, group : group + count]
                 for i in range(count):
                     out[i] -= weight[i] * band[i]
@@ -171,6 +184,7 @@ def _low_value(line, at, low, done, m, every, short, taps, place):
 def cut_low_band(line, base, low, done, values, known, short, taps, table, frame, gain_db, mix, y, start, stop):
     """As `cut_band` for a band far below half the rate, whose values are worked out every few frames of the song.
 
+    line (channels + 1, any) holds x in rows, and in its last row the places; what goes to y[:, start] stands at `base`.
     Of what short (a multiple of GROUP) lets through of line, every k-th frame of the song, k the rows of table, goes
     through taps (bands, a multiple of GROUP); both have their middle at the half. table (k, POINTS) interpolates;
     `frame` of the song is y[:, start]. low (channels, a power of two, twice), done (channels, 1) as for `_low_value`,
@@ -181,7 +195,7 @@ def cut_low_band(line, base, low, done, values, known, short, taps, table, frame
     for run in range(start, stop, _RUN):
         end = min(run + _RUN, stop)
         for c in range(channels):
-            _copied(line[c], base + run - start, y[c], run, end)
+            _copied(line[c, base + run - start : base + end - start], y[c, run:end])
         if _quiet(gain_db, run, end):
             continue
         for group in range(run, end, _LOW_AT_ONCE):

@@ -18,17 +18,20 @@ from .simd import (
     last8,
     later,
     load8,
+    magnitude,
     mantissa,
     minus,
     plus,
     put,
     rounded,
     same,
+    shifted,
     smaller,
     splat8,
     times,
     two_to,
     where_above,
+    within,
 )
 
 CHUNK = 512
@@ -118,84 +121,75 @@ def static_curve(level_db, threshold_db, slope, knee_db, out):
 
 
 @kernel
-def _magnitudes(x, out):
-    for i in range(x.shape[0]):
-        out[i] = abs(x[i])
-
-
-@kernel
 def _larger_magnitudes(x, out):
     for i in range(x.shape[0]):
-        v = abs(x[i])
-        out[i] = v if v > out[i] else out[i]
-
-
-@kernel
-def _loudest(x, start, count, out):
-    """Greatest magnitude over the channels of x from `start` on."""
-    _magnitudes(x[0, start : start + count], out[start : start + count])
-    for c in range(1, x.shape[0]):
-        _larger_magnitudes(x[c, start : start + count], out[start : start + count])
+        v, w = abs(x[i]), abs(out[i])
+        out[i] = v if v > w else w
 
 
 @kernel_within
-def _running_most(levels, start, stop, current, held):
-    """Magnitudes become the greatest so far, and of what is held; returns the greatest of them and `current`."""
+def _running_most(x, start, stop, current, held, out):
+    """Into out the greatest magnitude of x so far, and of what is held; returns the greatest of them and `current`."""
     floor, most, i = splat8(held), splat8(current), start
     while i + 8 <= stop:
-        m = load8(levels, i)
+        m = magnitude(load8(x, i))
         m = larger(m, later(m, 1))
         m = larger(m, later(m, 2))
         m = larger(m, later(m, 4))
-        put(levels, i, larger(larger(m, most), floor))
+        put(out, i, larger(larger(m, most), floor))
         most = larger(most, last8(m))
         i += 8
     current = last(most)
     while i < stop:
-        current = levels[i] if levels[i] > current else current
-        levels[i] = current if current > held else held
+        current = abs(x[i]) if abs(x[i]) > current else current
+        out[i] = current if current > held else held
         i += 1
     return current
 
 
-@kernel
-def hold(ring, places, levels, out):
-    """Replace magnitudes by the greatest of the last blocks.
+@kernel_within
+def _most_of(newer, older):
+    """The greatest of the last twelve blocks; of the `older` ones four lanes count."""
+    return largest(larger(newer, within(0, 3, older, splat8(0.0))))
 
-    ring holds the maxima of the last whole blocks. places: [frames in this block, next ring slot, block length];
-    levels: [maximum of this block, of the ring]; all carried on.
+
+@kernel
+def hold(x, ring, places, levels, out):
+    """The greatest magnitude of x (n,) and of the last blocks into out (n,), which may be x.
+
+    ring (16,) holds the maxima of the last twelve whole blocks, the newest first. places: [frames in this block, block
+    length]; levels: [maximum of this block]; all carried on.
     """
-    inside, slot, length = places[0], places[1], places[2]
-    current, held = levels[0], levels[1]
+    inside, length = places[0], places[1]
+    newer, older, current = load8(ring, 0), load8(ring, 8), levels[0]
+    held = _most_of(newer, older)
     i = 0
     while i < out.shape[0]:
         stop = min(out.shape[0], i + length - inside)
         inside += stop - i
-        current = _running_most(out, i, stop, current, held)
+        current = _running_most(x, i, stop, current, held, out)
         i = stop
         if inside == length:
-            inside = 0
-            gone = ring[slot]
-            ring[slot] = current
-            slot = slot + 1 if slot + 1 < ring.shape[0] else 0
-            if current >= held:
-                held = current
-            elif gone >= held:
-                held = 0.0
-                for k in range(ring.shape[0]):
-                    held = ring[k] if ring[k] > held else held
-            current = 0.0
-    places[0], places[1] = inside, slot
-    levels[0], levels[1] = current, held
+            newer, older = shifted(splat8(current), newer), shifted(newer, older)
+            held, inside, current = _most_of(newer, older), 0, 0.0
+    places[0], levels[0] = inside, current
+    put(ring, 0, newer)
+    put(ring, 8, within(0, 3, older, splat8(0.0)))
 
 
 @kernel
 def held_peak(x, ring, places, levels, out):
     """Greatest |x| over channels in the last blocks, as amplitude, into out (n,)."""
     for start in range(0, x.shape[1], CHUNK):
-        count = min(CHUNK, x.shape[1] - start)
-        _loudest(x, start, count, out)
-        hold(ring, places, levels, out[start : start + count])
+        stop = min(start + CHUNK, x.shape[1])
+        part = out[start:stop]
+        if x.shape[0] == 1:
+            hold(x[0, start:stop], ring, places, levels, part)
+            continue
+        part[:] = x[0, start:stop]
+        for c in range(1, x.shape[0]):
+            _larger_magnitudes(x[c, start:stop], part)
+        hold(part, ring, places, levels, part)
 
 
 @kernel

@@ -5,6 +5,7 @@ from functools import lru_cache
 import numpy as np
 
 from . import kernel
+from .biquad import delay_line
 from .levels import top_of
 from .simd import (
     any_above,
@@ -30,32 +31,39 @@ _AT_ONCE = 32
 
 @lru_cache(maxsize=1)
 def interpolator() -> tuple[np.ndarray, float]:
-    """Polyphase windowed-sinc interpolator (PHASES-1, TAPS) and the greatest sum of its magnitudes."""
+    """Polyphase windowed-sinc interpolator (PHASES-1, TAPS/2), folded, and the greatest sum of its magnitudes.
+
+    The taps of two phases as far from the middle between two frames are each other's mirror image, so what both give
+    is a half that is even and one that is odd, of pairs of frames equally far from that middle: the first three rows
+    are the even halves, the next three the odd ones, the last row is the middle phase.
+    """
     centre = TAPS // 2 - 1
     rows = []
     for phase in range(1, PHASES):
         t = np.arange(TAPS) - centre - phase / PHASES
         row = np.sinc(t) * np.kaiser(2049, 7.0)[np.round((t + TAPS / 2) / TAPS * 2048).astype(int).clip(0, 2048)]
         rows.append(row / row.sum())
-    table = np.ascontiguousarray(rows)
-    return table, float(np.abs(table).sum(axis=1).max())
+    table = np.array(rows)
+    near, far = table[: PHASES // 2, : TAPS // 2], table[: PHASES // 2, : TAPS // 2 - 1 : -1]
+    folded = np.concatenate([(near + far)[:-1] / 2, (near - far)[:-1] / 2, near[-1:]])
+    return np.ascontiguousarray(folded), float(np.abs(table).sum(axis=1).max())
 
 
 @kernel
 def _between(buffer, at, table):
     """The seven interpolated values after each of eight frames, as seven vectors."""
     zero = splat8(0.0)
-    p1, p2, p3, p4, p5, p6, p7 = zero, zero, zero, zero, zero, zero, zero
-    for t in range(TAPS):
-        x = load8(buffer, at + t)
-        p1 = fma(splat8(table[0, t]), x, p1)
-        p2 = fma(splat8(table[1, t]), x, p2)
-        p3 = fma(splat8(table[2, t]), x, p3)
-        p4 = fma(splat8(table[3, t]), x, p4)
-        p5 = fma(splat8(table[4, t]), x, p5)
-        p6 = fma(splat8(table[5, t]), x, p6)
-        p7 = fma(splat8(table[6, t]), x, p7)
-    return (magnitude(p1), magnitude(p2), magnitude(p3), magnitude(p4), magnitude(p5), magnitude(p6), magnitude(p7))
+    e1, e2, e3, o1, o2, o3, p4 = zero, zero, zero, zero, zero, zero, zero
+    for t in range(TAPS // 2):
+        x, z = load8(buffer, at + t), load8(buffer, at + TAPS - 1 - t)
+        both, apart = plus(x, z), minus(x, z)
+        e1, o1 = fma(splat8(table[0, t]), both, e1), fma(splat8(table[3, t]), apart, o1)
+        e2, o2 = fma(splat8(table[1, t]), both, e2), fma(splat8(table[4, t]), apart, o2)
+        e3, o3 = fma(splat8(table[2, t]), both, e3), fma(splat8(table[5, t]), apart, o3)
+        p4 = fma(splat8(table[6, t]), both, p4)
+    early = magnitude(plus(e1, o1)), magnitude(plus(e2, o2)), magnitude(plus(e3, o3))
+    late = magnitude(minus(e3, o3)), magnitude(minus(e2, o2)), magnitude(minus(e1, o1))
+    return (*early, magnitude(p4), *late)
 
 
 @kernel
@@ -102,8 +110,9 @@ def true_peaks(x, table, skip_below, refine_above, history, out):
                 p1, p2, p3, p4, p5, p6, p7 = _between(buffer, i + 1, table)
                 if skipped:
                     total = 0.0
-                    for t in range(TAPS):
-                        total += table[6, t] * buffer[i + t]
+                    for t in range(TAPS // 2):
+                        one, other = buffer[i + t], buffer[i + TAPS - 1 - t]
+                        total += table[0, t] * (one + other) - table[3, t] * (one - other)
                     after = splat8(abs(total))
                 top = larger(larger(larger(p1, p2), larger(p3, p4)), larger(larger(p5, p6), larger(p7, here)))
                 if any_above(top, splat8(refine_above)):
@@ -210,8 +219,23 @@ def limiter_gain(peaks, n, ceiling, release, block, later, place, quiet, first, 
 
 
 @kernel
-def apply_gain(x, gain, scale, y):
-    """y = x · scale · gain; x, y (channels, n)."""
+def _times_gain(x, gain, scale, y):
+    for i in range(y.shape[0]):
+        y[i] = x[i] * (scale * gain[i])
+
+
+@kernel
+def apply_gain_late(x, line, position, gain, scale, y):
+    """y = scale · gain · x, x (channels, n) late by line.shape[1] frames; `delay_line` in one go."""
+    n, length, rest = x.shape[1], line.shape[1], line.shape[1] - position
+    if n < length:
+        after = delay_line(x, line, position, y)
+        for c in range(x.shape[0]):
+            _times_gain(y[c], gain, scale, y[c])
+        return after
     for c in range(x.shape[0]):
-        for i in range(x.shape[1]):
-            y[c, i] = x[c, i] * (scale * gain[i])
+        _times_gain(line[c, position:], gain[:rest], scale, y[c, :rest])
+        _times_gain(line[c, :position], gain[rest:length], scale, y[c, rest:length])
+        _times_gain(x[c, : n - length], gain[length:], scale, y[c, length:])
+        line[c, :] = x[c, n - length :]
+    return 0

@@ -29,6 +29,7 @@ PAST_S, AHEAD_S = 1.5, 0.25
 FLOOR_DB = -50.0
 _HAND_EDGE_S = 0.006
 _TOLD_S = 0.01  # besides its look-ahead, till the level of a sibilant is known
+_GROUP, _FOR_A_GROUP_HZ = 4, 48000  # frames that are measured as one, and at which rate
 _TRACKED = 6  # band passes that follow an event's centre
 
 
@@ -45,12 +46,15 @@ class DeessProcessor(Processor):
         self.settings = s
         self.latency = s.latency_frames(rate)
         self.delay = Delay(channels, self.latency if s.mode == "wide" else 0)  # else the band waits
-        self.line, self.place = np.zeros((2, round(AHEAD_S * rate))), np.zeros(1, np.int64)
+        every = _GROUP * max(1, round(rate / _FOR_A_GROUP_HZ))
+        self.group, self.sums, self.ends = np.array([every, 0]), np.zeros((channels, 8)), np.zeros((4, 2))
+        # a gain takes a group to get to where it is heard whole
+        self.line, self.place = np.zeros((2, round(AHEAD_S * rate) // every - 1)), np.zeros(1, np.int64)
         self.filters = s.band_sections(rate), cut_sections(*s.voice_band_hz, rate)
         self.states = tuple(new_state(channels, sections) for sections in self.filters)
-        self.smoothing = np.array([one_pole(ms, rate) for ms in (2.0, 4.0, 40.0, 40.0)])
+        self.smoothing = np.array([one_pole(ms, rate / every) for ms in (2.0, 4.0, 40.0, 40.0)])
         self.levels = np.zeros((channels, 4))
-        self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate)
+        self.around = PeakLevel(1000 * (PAST_S + AHEAD_S), rate / every)
         self.held = self.around.ring, self.around.places, self.around.levels
         self.state = np.zeros(2)
         edges: tuple[tuple[float, float], ...] = ((s.low_hz, s.high_hz),)
@@ -60,6 +64,7 @@ class DeessProcessor(Processor):
             edges = narrow_edges(s.low_hz, s.high_hz, float(centres[0]), float(centres[-1]))
             self.tracked = _row_of_bands(centres, rate)
         self.tracks, self.powers = np.zeros((channels, len(self.tracked), 2)), np.zeros(len(self.tracked))
+        self.tracking = one_pole(4.0, rate)
         self.step = (len(edges) - 1) / (_TRACKED - 1)
         self.band = LinearBand(edges, rate, channels, self.latency, s.mix)
         self.by_hand = Passages(s.by_hand, _HAND_EDGE_S, rate, self.latency)
@@ -71,11 +76,12 @@ class DeessProcessor(Processor):
         """What is heard is the same whatever becomes of it; the gain goes on from where it is."""
         s, self.settings = settings, settings
         self.limits = np.array([s.threshold_db, s.max_cut_db, s.floor_db])
-        self.times = np.array([one_pole(s.attack_ms, self.rate), one_pole(s.release_ms, self.rate)])
+        self.times = np.array([one_pole(ms, self.rate / self.group[0]) for ms in (s.attack_ms, s.release_ms)])
         self.band.mix, self.blend = s.mix, (s.mix, 1.0)
 
     def start_at(self, frame: int) -> None:
-        self.around.start_at(frame)
+        group, self.group[1] = divmod(frame, int(self.group[0]))
+        self.around.start_at(group)
         self.by_hand.start_at(frame)
         self.band.start_at(frame)
 
@@ -88,6 +94,8 @@ class DeessProcessor(Processor):
             self.filters,
             self.states,
             self.smoothing,
+            self.group,
+            self.sums,
             self.levels,
             self.line,
             self.place,
@@ -95,6 +103,7 @@ class DeessProcessor(Processor):
             self.limits,
             self.times,
             self.state,
+            self.ends,
             found,
             gain,
         )
@@ -107,7 +116,7 @@ class DeessProcessor(Processor):
         if not len(self.tracked):
             return self.band.process(x, gain, unheard=self.unheard)
         places = np.empty(n)
-        moving_centre(x, self.tracked, self.tracks, self.powers, float(self.smoothing[1]), places)
+        moving_centre(x, self.tracked, self.tracks, self.powers, self.tracking, places)
         return self.band.process(x, gain, self.step * places, self.unheard)
 
 

@@ -65,15 +65,15 @@ class PeakLevel:
 
     _BLOCKS = 12
 
-    def __init__(self, window_ms: float, rate: int) -> None:
+    def __init__(self, window_ms: float, rate: float) -> None:
         length = max(1, round(window_ms * rate / 1000 / self._BLOCKS))
-        self.ring = np.zeros(self._BLOCKS)
-        self.places = np.array([0, 0, length])
-        self.levels = np.zeros(2)
+        self.ring = np.zeros(16)
+        self.places = np.array([0, length])
+        self.levels = np.zeros(1)
 
     def start_at(self, frame: int) -> None:
         """Lay the blocks where they lie in the song, so that a loop hears what a print hears."""
-        self.places[0] = frame % self.places[2]
+        self.places[0] = frame % self.places[1]
 
     def process(self, x: np.ndarray) -> np.ndarray:
         """Amplitude (padded n) of x (channels, n)."""

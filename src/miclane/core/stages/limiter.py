@@ -5,7 +5,7 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from ..kernels.levels import padded
-from ..kernels.limiter import TAPS, apply_gain, interpolator, limiter_gain, true_peaks
+from ..kernels.limiter import TAPS, apply_gain_late, interpolator, limiter_gain, true_peaks
 from .base import Stage, rule
 from .detector import level_db
 from .processor import Delay, Processor, one_pole
@@ -50,7 +50,8 @@ class LimiterProcessor(Processor):
         at_work = limiter_gain(work, n, ceiling, self.release, *window, *boxes, self.carried)
         self._gain_db, self.at_work = work[:n], at_work  # as a factor, until somebody asks
         y = np.empty_like(x)
-        apply_gain(self.delay.process(x), work, self.amplitude, y)
+        line = self.delay
+        line.position = apply_gain_late(x, line.line, line.position, work, self.amplitude, y)
         return y
 
     def _amounts_to(self) -> np.ndarray | None:

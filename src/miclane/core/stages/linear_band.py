@@ -4,8 +4,7 @@ Windowed sincs after Kaiser (1974), 70 dB; they wait for what comes, so whoever 
 """
 
 from functools import lru_cache
-from itertools import pairwise
-from typing import Any
+from itertools import zip_longest
 
 import numpy as np
 
@@ -14,8 +13,6 @@ from ..kernels.levels import aligned
 
 _DOWN_DB, _BETA = 70.0, 6.755
 _EDGE, _LEAST_EDGE_HZ = 0.1, 24.0  # an edge's way, as a share of the lower edge, and at the least
-_PIECE = 16384
-_ROOM = _PIECE + AT_ONCE + GROUP  # in a line, for what comes in
 _FEW_DOWN_DB, _FEW_BETA = 80.0, 7.857
 _OVER = 20  # values of a low band in a period of its upper edge, at the least
 _APART, _HALF_WIDTH = 0.1, 0.35  # octaves, of narrow bands side by side
@@ -124,21 +121,8 @@ class LinearBand:
             self.values, self.known = np.zeros((channels, 64)), np.full((channels, 64), -(2**62))
         if reach > latency:
             raise ValueError(f"a band from {edges_hz[0][0]:g} Hz needs a longer look-ahead than {latency} frames")
-        self.keep = latency + reach
-        self.line = np.zeros((channels + 1, self.keep + _ROOM))
-        self.end = self.keep
+        self.before = np.zeros((channels + (len(taps) > 1), latency + reach))  # of several bands, their places too
         self.frame = -latency
-
-    def packed(self) -> dict[str, Any]:
-        """Of a long line no more than what is still needed, to be its front."""
-        rows = len(self.line) - (len(self.taps) == 1)  # of one band there are no places
-        return {"line": self.line[:rows, self.end - self.keep : self.end].copy(), "end": self.keep}
-
-    def unpack(self) -> None:
-        """The line as long as it was."""
-        front = self.line
-        self.line = np.zeros((len(front) + (len(self.taps) == 1), self.keep + _ROOM))
-        self.line[: len(front), : self.keep] = front
 
     def start_at(self, frame: int) -> None:
         """The song's frame that is heard first."""
@@ -151,33 +135,28 @@ class LinearBand:
 
         Of the first `unheard` frames the band need not be right.
         """
-        y = np.empty_like(x)
-        unheard = 0 if len(self.few) else min(unheard, x.shape[1])
-        pieces = [(0, x.shape[1])]
-        if unheard or x.shape[1] > _PIECE:
-            starts = [*range(0, unheard, _PIECE), *range(unheard, x.shape[1], _PIECE)]
-            pieces = list(pairwise((*starts, x.shape[1])))
-        for at, to in pieces:
-            self._take_in(x[:, at:to], places[at:to] if places is not None else None)
-            base, out = self.end - self.latency - (to - at), (gain_db, self.mix, y, at, to)
-            if to <= unheard:
-                y[:, at:to] = 0.0
-            elif len(self.few):
-                kept = self.low, self.done, self.values, self.known
-                cut_low_band(self.line, base, *kept, self.few, self.taps, self.table, self.frame, *out)
-            else:
-                cut_band(self.line, base, self.taps, *out)
-            self.frame += to - at
+        n, y, none = x.shape[1], np.empty_like(x), np.zeros(0)
+        if len(self.few):
+            self._cut_low(x, places, gain_db, y)
+        else:
+            unheard = min(unheard, n)
+            y[:, :unheard] = 0.0
+            there = none if places is None else places
+            cut_band(self.before, x, there, self.latency, self.taps, gain_db, self.mix, y, unheard)
+        self.frame += n
+        for row, new in zip(self.before, x if places is None else (*x, places), strict=True):
+            keep = len(row)
+            row[: max(0, keep - n)] = row[min(n, keep) :]
+            row[max(0, keep - n) :] = new[max(0, n - keep) :]
         return y
 
-    def _take_in(self, x: np.ndarray, places: np.ndarray | None) -> None:
-        """Puts x (channels, n) at the end of the line; what is needed goes to the front where it does not fit."""
-        if self.end + x.shape[1] + AT_ONCE + GROUP > self.line.shape[1]:
-            for row in self.line if len(self.taps) > 1 else self.line[:-1]:
-                row[: self.keep] = row[self.end - self.keep : self.end]
-            self.end = self.keep
-        span = slice(self.end, self.end + x.shape[1])
-        self.line[:-1, span] = x
-        if places is not None:
-            self.line[-1, span] = places
-        self.end = span.stop
+    def _cut_low(self, x: np.ndarray, places: np.ndarray | None, gain_db: np.ndarray, y: np.ndarray) -> None:
+        """As `process`, of a low band."""
+        rows = [*x, np.zeros(x.shape[1])] if places is None else [*x, places]
+        line = np.zeros((len(rows), self.before.shape[1] + x.shape[1] + GROUP))
+        for row, before, new in zip_longest(line, self.before, rows, fillvalue=np.zeros(1)):
+            row[: self.before.shape[1]] = before
+            row[self.before.shape[1] : -GROUP] = new
+        kept, base = (self.low, self.done, self.values, self.known), self.before.shape[1] - self.latency
+        out = gain_db, self.mix, y, 0, x.shape[1]
+        cut_low_band(line, base, *kept, self.few, self.taps, self.table, self.frame, *out)

@@ -58,7 +58,7 @@ class Processor:
         raise NotImplementedError
 
 
-def one_pole(time_ms: float, rate: int) -> float:
+def one_pole(time_ms: float, rate: float) -> float:
     """Coefficient of y += c (x - y) that covers 63 % of a step in `time_ms`; 1 for less than a frame."""
     frames = time_ms * rate / 1000
     return 1.0 if frames < 1e-6 else float(-np.expm1(-1.0 / frames))
