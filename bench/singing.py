@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 import parselmouth
 import pyworld
+from scipy.signal import oaconvolve
 
 RATE = 48000
 VOWELS = {
@@ -23,7 +24,7 @@ SUNG = ("aa", "ow", "eh", "iy", "aa", "er")
 LEAD_S = 0.25
 WORLD_MS = 5.0
 WORLD_VOICES = {"bass": (40, 0.9), "alto": (60, 1.0), "soprano": (74, 1.12)}  # from 82 to 880 Hz
-_HOP = 48
+_HOP, _HOPS = 48, 200  # frames between two formants that are worked out, and how many of these at a time
 
 
 @dataclass
@@ -38,7 +39,7 @@ class Sung:
 def smoothed(x: np.ndarray, seconds: float = 0.05) -> np.ndarray:
     """A row with its corners taken off."""
     window = np.hanning(round(seconds * RATE) | 1)
-    return np.convolve(np.pad(x, len(window) // 2, "edge"), window / window.sum(), "valid")
+    return oaconvolve(np.pad(x, len(window) // 2, "edge"), window / window.sum(), "valid")
 
 
 def _tract(f: np.ndarray, formants: np.ndarray) -> np.ndarray:
@@ -58,15 +59,20 @@ def voice(cents: np.ndarray, formants: np.ndarray, loud: np.ndarray, seed: int =
     f0 = 440 * 2 ** ((cents - 6900) / 1200)
     if rough:
         f0 = f0 * 2 ** (rough / 12 * np.repeat(rng.standard_normal(n // 120 + 1), 120)[:n])
-    phase = 2 * np.pi * np.cumsum(f0) / RATE
-    at = np.arange(0, n, _HOP)
-    out = np.zeros(n)
-    for k in range(1, int(11000 / f0.min()) + 1):
-        f = k * f0[at]
-        gain = np.where(f < 11000, 1.0, 0.0) * _tract(f, formants[at].T)
-        level, turn = np.abs(gain), np.unwrap(np.angle(gain))
-        out += np.interp(np.arange(n), at, level) * np.cos(k * phase + np.interp(np.arange(n), at, turn))
-    out = out * loud
+    turning = np.exp(2j * np.pi * np.cumsum(f0) / RATE)
+    turning = np.pad(turning, (0, -n % _HOP)).reshape(-1, _HOP)
+    at, share = np.arange(0, n, _HOP), np.arange(_HOP) / _HOP
+    harmonics = [k * f0[at] for k in range(1, int(11000 / f0.min()) + 1)]
+    gains = np.array([np.where(f < 11000, 1.0, 0.0) * _tract(f, formants[at].T) for f in harmonics])
+    steps = np.diff(gains, append=gains[:, -1:])
+    out = np.zeros(turning.shape)
+    for first in range(0, len(turning), _HOPS):
+        piece = slice(first, first + _HOPS)
+        power = turning[piece].copy()
+        for gain, step in zip(gains[:, piece], steps[:, piece], strict=True):
+            out[piece] += ((gain[:, None] + step[:, None] * share) * power).real
+            power *= turning[piece]
+    out = out.ravel()[:n] * loud
     return 0.25 * out / np.abs(out).max() + 10 ** (-75 / 20) * rng.standard_normal(n)
 
 

@@ -58,7 +58,7 @@ def test_an_alternative_is_edited_shown_heard_kept_and_dropped(web, demo) -> Non
     assert len(sounds[0]) == len(sounds[1]) and sounds[0] != sounds[1]
     levels = web.get(f"{SESSION}/alternatives/levels?first={LOOP['first']}&last={LOOP['last']}&hear=mix").json()
     for side, flat in zip(("", made), sounds, strict=True):
-        audio = np.frombuffer(flat, np.float32).reshape(-1, 2).T.astype(float)
+        audio = np.frombuffer(flat, np.float32).reshape(2, -1).astype(float)
         assert integrated_lufs(audio, RATE) == pytest.approx(levels[side]["lufs"], abs=0.02)
     post(web, f"alternatives/{made}/put", {"path": "lanes/lead/fader_db"})
     assert state(demo).session.lane("lead").fader_db == 3
@@ -86,7 +86,7 @@ def test_a_blind_test_tells_nothing_until_it_is_over(web, demo) -> None:
         bare = [{k: v for k, v in a.headers.items() if k not in ("date", "x-request-id")} for a in got.values()]
         assert bare[0] == bare[1] == bare[2]
         loud = [
-            integrated_lufs(np.frombuffer(a.content, np.float32).reshape(-1, 2).T.astype(float), RATE)
+            integrated_lufs(np.frombuffer(a.content, np.float32).reshape(2, -1).astype(float), RATE)
             for a in got.values()
         ]
         assert max(loud) - min(loud) < 0.05

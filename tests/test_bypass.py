@@ -27,7 +27,7 @@ def heard(web: TestClient, scope: str, hear: str, lane: str = "lead") -> tuple[n
     side = f"&variant=bypassed&stage={scope}" if scope else ""
     answer = web.get(f"{SOUND}&lane={lane}&hear={hear}{side}&match=true")
     assert answer.status_code == 200, answer.text
-    flat = np.frombuffer(answer.content, np.float32).reshape(-1, 2).T.astype(float)
+    flat = np.frombuffer(answer.content, np.float32).reshape(2, -1).astype(float)
     return flat, float(answer.headers["x-match"])
 
 
@@ -77,7 +77,7 @@ def test_an_alternative_comes_with_what_makes_it_as_loud_as_what_is_beneath(
     web.post("/s/salt-ferry/edits", json={"edits": [edit], "alternative": made})
     beneath, _ = heard(web, "", "mix")
     answer = web.get(f"{SOUND}&lane=lead&hear=mix&alternative={made}&match=true")
-    flat = np.frombuffer(answer.content, np.float32).reshape(-1, 2).T.astype(float)
+    flat = np.frombuffer(answer.content, np.float32).reshape(2, -1).astype(float)
     by = float(answer.headers["x-match"])
     assert by < -0.5
     levels = web.get(f"/s/salt-ferry/alternatives/levels?first={FIRST}&last={LAST}&hear=mix").json()

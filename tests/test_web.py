@@ -32,7 +32,7 @@ def web(demo: SimpleNamespace):
 def sound(web: httpx.Client, **query: object) -> np.ndarray:
     answer = web.get("/s/salt-ferry/sound", params={"lane": "lead", "start": 20 * RATE, "stop": 24 * RATE, **query})
     assert answer.status_code == 200, answer.text
-    return np.frombuffer(answer.content, np.float32).reshape(-1, 2).T
+    return np.frombuffer(answer.content, np.float32).reshape(2, -1)
 
 
 def test_every_page_is_there_and_names_nothing_outside(web: httpx.Client, demo: SimpleNamespace) -> None:
@@ -248,7 +248,7 @@ def parts_of(content: bytes) -> list[tuple[dict[str, Any], np.ndarray]]:
         begins = at + 4 + int.from_bytes(content[at : at + 4], "little")
         told = json.loads(content[at + 4 : begins])
         at = begins + told["bytes"]
-        parts.append((told, np.frombuffer(content[begins:at], np.float32).reshape(-1, 2).T))
+        parts.append((told, np.frombuffer(content[begins:at], np.float32).reshape(2, -1)))
     return parts
 
 

@@ -8,7 +8,7 @@ from ...studio.blind import Blind, Question, Run
 from ...studio.graphs import Hear
 from ..hands import Router, measuring
 from ..opened import Here, check_range
-from .sound import interleaved
+from .sound import side_by_side
 
 router = Router()
 
@@ -53,10 +53,10 @@ def begin(request: Request, here: Here, body: Beginning) -> JSONResponse:
 
 @router.get("/s/{session_id}/blind/{run}/{trial}/{letter}")
 def sound(request: Request, session_id: str, run: str, trial: int, letter: str) -> Response:
-    """What a letter is in a trial, as interleaved stereo floats."""
+    """What a letter is in a trial, as stereo floats, left before right."""
     audio = blind_of(request).run(session_id, run).sound(letter)
     headers = {"Cache-Control": "no-store"}
-    return Response(interleaved(audio), media_type="application/octet-stream", headers=headers)
+    return Response(side_by_side(audio), media_type="application/octet-stream", headers=headers)
 
 
 @router.post("/s/{session_id}/blind/{run}/answer")

@@ -27,7 +27,7 @@ from ..ahead import BYTES, Ahead, in_two, part
 from ..drawing.eq import eq_paths
 from ..hands import Router
 from ..opened import check_range, studio_of
-from .sound import interleaved
+from .sound import side_by_side
 
 router = Router()
 MOST_EDITS = 400
@@ -120,9 +120,9 @@ async def edit(request: Request, session_id: str, body: EditRequest) -> Response
     """Apply edits; 409 with the newest version when they clash with a change made elsewhere.
 
     To a window that plays the answer is one part or two, each of bytes: the length of the JSON (four, little-endian),
-    the JSON filled up with spaces to a multiple of four, and new sound under its playhead as interleaved stereo floats,
-    `bytes` of them. Where there are two, the first is what will be heard and comes before the edit is written; the last
-    is what came of it, `refused` (a status) among it where it was not kept after all.
+    the JSON filled up with spaces to a multiple of four, and new sound under its playhead as stereo floats, left before
+    right, `bytes` of them. Where there are two, the first is what will be heard and comes before the edit is written;
+    the last is what came of it, `refused` (a status) among it where it was not kept after all.
     """
     studio = studio_of(request)
     if body.listening is None:
@@ -193,7 +193,7 @@ def _soon(studio: Studio, state: State, at: Listening, graph: Graph | None = Non
         check_range(state, at.start, at.stop)
         check_range(state, at.first, at.last)
         loop = at.first, at.last
-        return interleaved(studio.preview(state, at.hear, at.lane, at.start, at.stop, loop, graph=graph))
+        return side_by_side(studio.preview(state, at.hear, at.lane, at.start, at.stop, loop, graph=graph))
     except MicLaneError:
         return b""
 

@@ -37,7 +37,7 @@ def sound(
     band: int = 0,
     match: bool = False,
 ) -> Response:
-    """Frames [start, stop) as interleaved stereo floats.
+    """Frames [start, stop) as stereo floats, first those of the left, then those of the right.
 
     With `first` and `last`, a soon-to-be-heard piece of the range [first, last). `stage` and `band` say which band the
     variant “band” lets hear, and what “bypassed” leaves out. With `match`, X-Match says by how many dB it is turned to
@@ -59,11 +59,20 @@ def sound(
     headers = {"X-Version": str(state.version), "Cache-Control": "no-store"}
     if by is not None:
         headers["X-Match"] = f"{by:.3f}"
-    return Response(interleaved(audio), media_type="application/octet-stream", headers=headers)
+    return Response(side_by_side(audio), media_type="application/octet-stream", headers=headers)
 
 
-def interleaved(audio: np.ndarray) -> bytes:
-    """Mono or stereo (channels, n) as interleaved stereo floats."""
+def side_by_side(audio: np.ndarray) -> bytes:
+    """Mono or stereo (channels, n) as floats, first those of the left, then those of the right.
+
+    A page takes them apart as they are, without going through them.
+    """
+    rows = audio.astype(np.float32)
+    return rows.tobytes() if len(rows) == 2 else 2 * rows.tobytes()
+
+
+def _interleaved(audio: np.ndarray) -> bytes:
+    """Mono or stereo (channels, n) as interleaved stereo floats: what is streamed may be cut anywhere."""
     stereo = audio if audio.shape[0] == 2 else np.broadcast_to(audio, (2, audio.shape[1]))
     return np.ascontiguousarray(stereo.T, dtype=np.float32).tobytes()
 
@@ -100,10 +109,10 @@ def song(
     def told() -> Iterator[bytes]:
         if begun is None:
             return
-        yield interleaved(begun)
+        yield _interleaved(begun)
         with contextlib.suppress(MicLaneError):  # the page asks for the rest, and is told why there is none
             for piece in pieces:
-                yield interleaved(piece)
+                yield _interleaved(piece)
 
     return StreamingResponse(told(), media_type="application/octet-stream", headers=headers)
 

@@ -67,7 +67,7 @@ export async function give(address, file, refused = toast) {
   return null;
 }
 
-// A part of an answer: the length of the JSON, the JSON, and sound as interleaved floats; where it ends.
+// A part of an answer: the length of the JSON, the JSON, and sound, its left before its right; where it ends.
 function partOf(bytes, at) {
   const length = new DataView(bytes).getUint32(at, true);
   const told = JSON.parse(new TextDecoder().decode(new Uint8Array(bytes, at + 4, length)));

@@ -1,7 +1,7 @@
 // The whole song, streamed from where it is heard on.
 
 import { toast } from "./dom.js";
-import { address, matched, parted } from "./fetching.js";
+import { address, matched } from "./fetching.js";
 import { ask, URGENCY } from "./line.js";
 import { give, heardAs, measured, orderNow, player, stop } from "./player.js";
 import { state } from "./state.js";
@@ -43,7 +43,7 @@ export async function flow(variant, from, lead = 0) {
       rest = bytes.slice(whole);
       if (!whole) continue;
       if (tooLate(run, whole / 8)) return void again(variant, run);
-      give(as, run.to, { ...parted(new Float32Array(bytes.buffer, 0, whole / 4)), match }, generation);
+      give(as, run.to, { ...untwined(new Float32Array(bytes.buffer, 0, whole / 4)), match }, generation);
       run.to += whole / 8;
       while (run.to - player.at > BUFFER_S * state.rate && player.at >= run.from && generation === orderNow()) {
         await new Promise((resolve) => setTimeout(resolve, 200));
@@ -57,6 +57,18 @@ export async function flow(variant, from, lead = 0) {
   } finally {
     run.live = false;
   }
+}
+
+/** Both channels of interleaved sound, as it comes in a stream that may be cut anywhere. @param {Float32Array} flat */
+function untwined(flat) {
+  const n = flat.length / 2;
+  const left = new Float32Array(n);
+  const right = new Float32Array(n);
+  for (let i = 0; i < n; i++) {
+    left[i] = flat[2 * i];
+    right[i] = flat[2 * i + 1];
+  }
+  return { left, right };
 }
 
 const flowAt = (variant, at) => flows.find((f) => f.as === heardAs(variant) && f.from <= at + f.lead + 0.2 * state.rate && (f.live || at < f.to));

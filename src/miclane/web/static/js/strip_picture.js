@@ -17,8 +17,9 @@ function wave(g, low, high, left, width, middle, scale, fill) {
   g.fillStyle = fill;
   g.beginPath();
   const n = low.length;
-  for (let i = 0; i < n; i++) g.lineTo(left + (i / n) * width, middle - Math.min(1, high[i] * scale) * (tall() / 2));
-  for (let i = n - 1; i >= 0; i--) g.lineTo(left + (i / n) * width, middle - Math.max(-1, low[i] * scale) * (tall() / 2));
+  const half = tall() / 2;
+  for (let i = 0; i < n; i++) g.lineTo(left + (i / n) * width, middle - Math.min(1, high[i] * scale) * half);
+  for (let i = n - 1; i >= 0; i--) g.lineTo(left + (i / n) * width, middle - Math.max(-1, low[i] * scale) * half);
   g.closePath();
   g.fill();
 }
@@ -85,6 +86,7 @@ export function draw() {
     const each = Math.min(24, room / Math.max(stages.length, 1));
     grow(stages.length);
     const fill = hatch(g);
+    const [left, right] = [x(rows.first), x(rows.last)]; // asked of the page once, not for every place
     stages.forEach((id, k) => {
       const values = row(id);
       const y = rowsTop + k * each;
@@ -94,9 +96,9 @@ export function draw() {
       g.lineTo(w, y + 0.5);
       g.stroke();
       g.beginPath();
-      g.moveTo(x(rows.first), y);
-      for (let i = 0; i < values.length; i++) g.lineTo(x(rows.first + ((i + 0.5) / values.length) * (rows.last - rows.first)), y + Math.min(each - 2, -values[i] * (each / 12)));
-      g.lineTo(x(rows.last), y);
+      g.moveTo(left, y);
+      for (let i = 0; i < values.length; i++) g.lineTo(left + ((i + 0.5) / values.length) * (right - left), y + Math.min(each - 2, -values[i] * (each / 12)));
+      g.lineTo(right, y);
       g.closePath();
       g.fillStyle = fill;
       g.fill();
