@@ -9,8 +9,9 @@ import { URGENCY } from "./line.js";
 import { picture } from "./looking.js";
 import { openMenu } from "./menu.js";
 import { on, say } from "./messages.js";
-import { give, hearVariant, isSong, match, orderNow, player, refresh } from "./player.js";
+import { give, isSong, orderNow, player, refresh } from "./player.js";
 import { changedBy, post, rebuild } from "./session.js";
+import { hearVariant, match } from "./sides.js";
 import { state } from "./state.js";
 
 /** @typedef {{ id: string, name: string, of: string, scope: string, beneath: string, lines: { text: string, path: string }[] }} Alternative */

@@ -4,8 +4,9 @@ import { $, $$, toast } from "./dom.js";
 import { parted } from "./fetching.js";
 import { ask, URGENCY } from "./line.js";
 import { on } from "./messages.js";
-import { begin, give, hearVariant, isSong, orderNow, play, player, stop } from "./player.js";
+import { begin, give, isSong, orderNow, play, player, stop } from "./player.js";
 import { post } from "./session.js";
+import { hearVariant } from "./sides.js";
 import { state } from "./state.js";
 
 /** @type {{ id: string, question: string, heard: string[], trial: number } | null} */

@@ -4,7 +4,8 @@ import { $, $$ } from "./dom.js";
 import { again, keep } from "./focus.js";
 import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { begin, besides, hearBand, hearVariant, player, prepared } from "./player.js";
+import { begin, player } from "./player.js";
+import { besides, hearBand, hearVariant, prepared } from "./sides.js";
 import { state } from "./state.js";
 import { loopPhrases } from "./strip.js";
 

@@ -6,8 +6,9 @@ import { URGENCY } from "./line.js";
 import { picture } from "./looking.js";
 import { openMenu } from "./menu.js";
 import { on, say } from "./messages.js";
-import { begin, bypass, hearBand, hearsWithout, hearVariant, isSong, listen, looping, match, measured, play, player, prepared, range, stop, unhurried } from "./player.js";
+import { begin, isSong, listen, looping, measured, play, player, range, stop, unhurried } from "./player.js";
 import { history, settled } from "./session.js";
+import { bypass, hearBand, hearsWithout, hearVariant, match, prepared } from "./sides.js";
 import { state } from "./state.js";
 import { loopPhrases, looped, phraseAt, setLoop } from "./strip.js";
 

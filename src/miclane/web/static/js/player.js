@@ -8,6 +8,7 @@ import { loudspeaker } from "./loudspeaker.js";
 import { on, say } from "./messages.js";
 import { answeredIn, piece, placed, stands } from "./piece.js";
 import { restAfter } from "./resting.js";
+import { faded, heardNow } from "./sides.js";
 import { flow, jump, keepFlowing, stopFlowing } from "./song.js";
 import { state } from "./state.js";
 
@@ -35,7 +36,7 @@ export async function begin() {
     Object.assign(player, { context, node, analyser });
     player.fresh = true;
     node.port.postMessage({ type: "range", first: player.first, last: player.last, looping: player.looping, at: player.at });
-    node.port.postMessage({ type: "variant", name: heard });
+    node.port.postMessage({ type: "variant", name: heardNow() });
   })();
   try {
     await player.starting;
@@ -46,10 +47,13 @@ export async function begin() {
   return player.node !== null;
 }
 
+/** How many ms ago at least it was `when` on the clock that the worklet has: the day's, in whole ms, which may be set while one works. @param {number} when */
+const since = (when) => Math.max(0, Date.now() - when - 1);
+
 const began = new Map();
 
 function told(m) {
-  if (m.type === "side" && m.name === switching.name) (window.miclane.switched ??= []).push(performance.now() - since(m.when) - switching.at);
+  if (m.type === "side") faded(m.name, since(m.when));
   if (m.type === "position") {
     placed(m);
     if (m.playing) player.at = m.at;
@@ -109,6 +113,8 @@ export const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.
 let order = 0; // counts changes of sound; a newer one overtakes
 export const orderNow = () => order;
 let inFlight = new AbortController();
+/** Aborted once a change overtakes. */
+export const signalNow = () => inFlight.signal;
 
 export function give(variant, offset, sound, generation) {
   if (generation !== order || !sound) return;
@@ -179,82 +185,6 @@ async function soon(generation, signal, there) {
   void behind(to, generation, signal, there);
 }
 
-async function removed(a, b, signal) {
-  const [raw, treated] = await Promise.all(["untreated", "treated"].map((side) => fetchSound(a, b, side, "", signal, URGENCY.behind)));
-  if (!raw || !treated) return null; // overtaken
-  for (const side of ["left", "right"]) for (let i = 0; i < raw[side].length; i++) raw[side][i] -= treated[side][i];
-  return raw;
-}
-
-// Another side of the comparison; true once it is there, false where a change overtook it.
-export async function prepare(variant) {
-  if (isSong()) return true;
-  const generation = order;
-  const { signal } = inFlight;
-  const as = heardAs(variant);
-  try {
-    const sound = variant === "removed" ? await removed(player.first, player.last, signal) : await fetchSound(player.first, player.last, variant, "", signal, URGENCY.behind);
-    give(as, player.first, sound, generation);
-    if (sound?.match !== undefined) player.matched = sound.match;
-    return generation === order && sound !== null;
-  } catch (error) {
-    if (error.name === "AbortError") return false;
-    toast(`No sound: ${error.message}`);
-    return true; // there will be none
-  }
-}
-
-// Has it ready, whatever comes in between, for as long as it is wanted.
-export async function prepared(variant, wanted) {
-  while (wanted() && !(await prepare(variant))) await new Promise((done) => setTimeout(done, 50));
-}
-
-// what is compared is of the same settings as what it is compared with
-on("rendered", ({ generation }) => {
-  const { variant } = player;
-  if (variant !== "treated" && !variant.includes(":")) prepared(variant, () => player.variant === variant && generation === order);
-});
-
-// One band of an EQ alone, or the whole again (null).
-export async function hearBand(band) {
-  if (!band) {
-    player.band = null;
-    if (player.variant === "band") hearVariant("treated");
-    return say("variant");
-  }
-  if (!(await begin())) return; // what is heard alone is there before anything has been played
-  player.band = band;
-  player.node?.port.postMessage({ type: "forget", variant: "band" });
-  await prepare("band");
-  if (player.band === band) hearVariant("band");
-}
-
-/** What the worklet calls a side: what is left out is one for each of what that can be, so that one fades into another. */
-export const heardAs = (variant) => (variant === "bypassed" ? `bypassed:${player.bypassed}` : variant);
-let heard = "treated";
-/** @type {Set<string>} */
-const leftOut = new Set();
-
-/** Something else is left out to hear what it does: a stage, or what studio.graphs says. @param {string} scope */
-export function bypass(scope) {
-  player.bypassed = scope;
-  for (const variant of leftOut) {
-    if (variant === heard || variant === heardAs("bypassed")) continue;
-    player.node?.port.postMessage({ type: "forget", variant });
-    leftOut.delete(variant);
-  }
-  leftOut.add(heardAs("bypassed"));
-}
-/** @param {string} scope */
-export const hearsWithout = (scope) => player.variant === "bypassed" && heard === `bypassed:${scope}`;
-
-/** Voice and one other thing alone, as they come out of the mix. @param {string} voice @param {string} other */
-export function besides(voice, other) {
-  const pair = `${voice}~${other}`;
-  if (player.pair !== pair) for (const variant of ["pair", "music"]) player.node?.port.postMessage({ type: "forget", variant });
-  player.pair = pair;
-}
-
 export function range(first, last, at = first) {
   Object.assign(player, { first, last, at });
   stands();
@@ -295,25 +225,6 @@ export function stop() {
   player.playing = false;
   player.node?.port.postMessage({ type: "stop" });
   say("playing");
-}
-
-let switching = { name: "", at: 0 };
-/** How many ms ago at least it was `when` on the clock that the worklet has: the day's, in whole ms, which may be set while one works. @param {number} when */
-const since = (when) => Math.max(0, Date.now() - when - 1);
-export function hearVariant(name) {
-  if (name !== "band") player.band = null;
-  player.variant = name;
-  heard = heardAs(name);
-  const pressed = player.pressed || performance.now(); // the key itself, where it was one
-  player.pressed = 0;
-  switching = { name: heard, at: pressed };
-  player.node?.port.postMessage({ type: "variant", name: heard });
-  if (isSong() && player.playing) keepFlowing();
-  say("variant");
-}
-
-export function match(variant, db) {
-  player.node?.port.postMessage({ type: "gain", name: heardAs(variant), value: 10 ** (db / 20) });
 }
 
 export function listen(hear, lane) {

@@ -5,8 +5,9 @@ import { $, $$, toast } from "./dom.js";
 import { once, over } from "./focus.js";
 import { picture } from "./looking.js";
 import { on } from "./messages.js";
-import { hearBand, measured, play, player } from "./player.js";
+import { measured, play, player } from "./player.js";
 import { change, changedBy, post, set } from "./session.js";
+import { hearBand } from "./sides.js";
 import { PICTURES, bench, draw, minus, shown, view, x } from "./spectrogram.js";
 import { state } from "./state.js";
 

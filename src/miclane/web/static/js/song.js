@@ -3,7 +3,8 @@
 import { toast } from "./dom.js";
 import { address, matched } from "./fetching.js";
 import { ask, URGENCY } from "./line.js";
-import { give, heardAs, measured, orderNow, player, stop } from "./player.js";
+import { give, measured, orderNow, player, stop } from "./player.js";
+import { heardAs } from "./sides.js";
 import { state } from "./state.js";
 
 const BUFFER_S = 10; // so far ahead of the playhead

@@ -4,8 +4,9 @@ import { $, $$, toast } from "./dom.js";
 import { picture } from "./looking.js";
 import { on } from "./messages.js";
 import { geometry, sig, svgPoint, toHz } from "./pins.js";
-import { hearBand, measured, play, player } from "./player.js";
+import { measured, play, player } from "./player.js";
 import { change } from "./session.js";
+import { hearBand } from "./sides.js";
 import { state } from "./state.js";
 
 const bench = () => $("#bench");
