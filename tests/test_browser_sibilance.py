@@ -222,7 +222,7 @@ def test_what_is_turned_down_before_the_de_essers_is_soft_as_soon_as_it_is_said_
           const before = miclane.player.at; // which is what was last told: the next is of after it was heard
           while (miclane.player.at === before) await new Promise((resolve) => setTimeout(resolve, 5));
           const from = miclane.player.at; // it is faded to, and then in what is looked at, by the clock of the sound
-          while (Math.abs(miclane.player.at - from) < 4000) await new Promise((resolve) => setTimeout(resolve, 5));
+          while (Math.abs(miclane.player.at - from) < 8000) await new Promise((resolve) => setTimeout(resolve, 5));
           return ({PEAKS})(10);
         }}"""
     )

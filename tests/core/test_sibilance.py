@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 import pytest
 import soxr
-from scipy.signal import butter, fftconvolve, sosfiltfilt
+from scipy.signal import butter, fftconvolve, lfilter, sosfilt, sosfiltfilt
 
 from conftest import RATE, noise, one_lane, run
 from miclane.core.audio import read_sound
@@ -30,6 +30,7 @@ from miclane.core.mix.edits import Set, apply
 from miclane.core.stages.apart import Apart
 from miclane.core.stages.base import HEARD, TAKEN, Passage
 from miclane.core.stages.deess import Deess
+from miclane.core.stages.detector import PeakLevel, cut_sections
 from miclane.core.stages.eq import Eq
 from miclane.core.stages.linear_band import LinearBand, band_taps
 from miclane.core.stages.plosive import Plosive
@@ -388,3 +389,44 @@ def test_a_band_is_turned_down_to_120_db_exactly(edges: tuple[tuple[float, float
     whole = np.pad(x[0] - (1 - 10 ** (-12 / 20)) * fftconvolve(x[0], taps, "same"), (latency, 0))[: x.shape[1]]
     inside = slice(latency + len(taps), None)
     assert np.abs(got[0] - whole)[inside].max() < 10 ** (-120 / 20) * np.abs(x).max()
+
+
+@pytest.mark.parametrize("rate", [44100, 48000, 96000])
+def test_a_cut_in_groups_of_frames_is_the_cut_of_every_frame(rate: int) -> None:
+    """In blocks of any length; worked out anew frame by frame, from the mean squares to the gain that follows."""
+    n = 4 * rate
+    t, rng = np.arange(n) / rate, np.random.default_rng(3)
+    x = 0.1 * np.sin(2 * np.pi * 220 * t) * (t % 1 < 0.7)
+    for at in (0.75, 1.2, 1.75, 2.71, 3.05):
+        hiss = sosfiltfilt(butter(4, (5500, 9000), "bandpass", fs=rate, output="sos"), rng.standard_normal(rate // 8))
+        x[round(at * rate) :][: len(hiss)] += 0.15 * np.hanning(len(hiss)) * hiss
+    stage = Deess(threshold_db=-12, max_cut_db=9)
+    made, got = stage.build(rate, 1), []
+    made.start_at(777)
+    for part in np.split(x[None], [1001, 1002, 30000, 61234], axis=1):
+        made.process(np.ascontiguousarray(part))
+        got.append(made.gain_db)
+
+    def power(sections: np.ndarray, ms: float) -> np.ndarray:
+        c = 1 - np.exp(-1000 / (ms * rate))
+        return lfilter([c], [1, c - 1], sosfilt(sections, x) ** 2)
+
+    ahead = round(0.25 * rate)
+    voice_sections = cut_sections(100.0, 3500.0, rate)
+    slow = np.sqrt(power(voice_sections, 40.0))
+    around = PeakLevel(1750, rate)
+    around.start_at(777)
+    around_db = 20 * np.log10(np.maximum(around.process(slow[None])[:n], 10 ** (stage.floor_db / 20)))
+    band, voice = (
+        10 * np.log10(np.pad(power(sections, ms), (ahead, 0))[:n] + 1e-12)
+        for sections, ms in ((stage.band_sections(rate), 2.0), (voice_sections, 4.0))
+    )
+    goals = -np.clip(band - around_db + 12, 0, 9) * np.clip((band - voice + 3) / 6, 0, 1)
+    down, up = (1 - np.exp(-1000 / (ms * rate)) for ms in (stage.attack_ms, stage.release_ms))
+    wanted, gain = [], 0.0
+    for goal in goals.tolist():
+        gain += (down if goal < gain else up) * (goal - gain)
+        wanted.append(gain)
+    assert min(wanted) < -6
+    assert np.abs(np.concatenate(got) - wanted).max() < 0.25, "no steeper than by a group of frames"
+    assert abs(np.mean(np.concatenate(got) - wanted)) < 0.005
