@@ -135,13 +135,13 @@ class LinearBand:
 
         Of the first `unheard` frames the band need not be right.
         """
-        n, y, none = x.shape[1], np.empty_like(x), np.zeros(0)
+        n, y = x.shape[1], np.empty_like(x)
         if len(self.few):
             self._cut_low(x, places, gain_db, y)
         else:
             unheard = min(unheard, n)
             y[:, :unheard] = 0.0
-            there = none if places is None else places
+            there = np.zeros(0) if places is None else places
             cut_band(self.before, x, there, self.latency, self.taps, gain_db, self.mix, y, unheard)
         self.frame += n
         for row, new in zip(self.before, x if places is None else (*x, places), strict=True):
