@@ -20,7 +20,7 @@ from miclane.core.process import process
 from miclane.core.stages.base import Stage
 from miclane.core.stages.eq import Eq
 
-RATE, SECONDS, ROUNDS = 48000, 60, 5
+RATE, SECONDS, ROUNDS = 48000, 60, 9
 BELLS = [{"shape": "bell", "frequency_hz": 120 * 1.35**i, "gain_db": (-1) ** i * 3.0, "q": 1.5} for i in range(16)]
 COMPRESSOR = {"kind": "compressor", "threshold_db": -24, "ratio": 4, "attack_ms": 5, "release_ms": 80}
 LIMITER = {"kind": "limiter", "ceiling_dbtp": -6}
@@ -103,12 +103,19 @@ CHAINS = {
 }
 
 
-def least(*works: Callable[[], float]) -> list[float]:
-    """Shortest of several runs of each, in turn, after one to warm up; every work returns its processor seconds."""
+def in_turn(*works: Callable[[], float]) -> np.ndarray:
+    """Processor seconds (works, rounds) of several runs of each, in turn, after one to warm up."""
     for work in works:
         work()
-    rounds = [[work() for work in works] for _ in range(ROUNDS)]
-    return [min(r[i] for r in rounds) for i in range(len(works))]
+    return np.array([[work() for work in works] for _ in range(ROUNDS)]).T
+
+
+def faster(theirs: np.ndarray, ours: np.ndarray) -> str:
+    """How many times as fast as theirs ours is: in the middle of the rounds, each compared within itself, and at worst
+    and best, for the machine is now faster, now slower.
+    """
+    ratios = np.sort(np.maximum(theirs, 1e-3) / np.maximum(ours, 1e-4))
+    return f"{np.median(ratios):.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f}) times the speed of"
 
 
 def clocked(work: Callable[[], object]) -> Callable[[], float]:
@@ -159,23 +166,22 @@ def run() -> None:
             works = [clocked(lambda chain=chain: process(x, RATE, chain)), nothing]
             if have:
                 works += [ffmpeg(path, FFMPEG[name]), ffmpeg(path, "anull")]
-            ours, idle, *theirs = least(*works)
-            words = f"{name}: {SECONDS / ours:.0f} times real time on one core"
+            ours, idle, *theirs = in_turn(*works)
+            words = f"{name}: {SECONDS / min(ours):.0f} times real time on one core"
             if theirs:  # both less what they take with nothing in the chain
-                ratio = max(theirs[0] - theirs[1], 1e-3) / max(ours - idle, 1e-4)
-                words += f", {ratio:.2f} times the speed of ffmpeg's filters on one thread"
+                words += f", {faster(theirs[0] - theirs[1], ours - idle)} ffmpeg's filters on one thread"
             print(words, flush=True)
     for name, stages in ALONE.items():
         stage = read_chain(json.dumps({"format": "mic-lane/chain", "version": 1, "stages": stages})).stages[0]
         stage = with_notes(stage, x, RATE)
-        (ours,) = least(clocked(lambda stage=stage: stage.build(RATE, 1).process(x)))
-        print(f"{name}: {SECONDS / ours:.0f} times real time on one core", flush=True)
+        (ours,) = in_turn(clocked(lambda stage=stage: stage.build(RATE, 1).process(x)))
+        print(f"{name}: {SECONDS / min(ours):.0f} times real time on one core", flush=True)
     eq = Eq.model_validate({"kind": "eq", "bands": BELLS})
     sections = eq.sections(RATE)
-    ours, theirs = least(
+    ours, theirs = in_turn(
         clocked(lambda: Stage.kinds["eq"].build(eq, RATE, 1).process(x)), clocked(lambda: sosfilt(sections, x))
     )
-    print(f"eq kernel: {theirs / ours:.2f} times the speed of scipy's sosfilt")
+    print(f"eq kernel: {faster(theirs, ours)} scipy's sosfilt")
     if not have:
         print("ffmpeg is not installed (Debian's package ffmpeg): its ratios are left out")
     os.sched_setaffinity(0, set(range(os.cpu_count() or 1)))
