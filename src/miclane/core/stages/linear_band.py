@@ -4,7 +4,6 @@ Windowed sincs after Kaiser (1974), 70 dB; they wait for what comes, so whoever 
 """
 
 from functools import lru_cache
-from itertools import zip_longest
 
 import numpy as np
 
@@ -152,11 +151,12 @@ class LinearBand:
 
     def _cut_low(self, x: np.ndarray, places: np.ndarray | None, gain_db: np.ndarray, y: np.ndarray) -> None:
         """As `process`, of a low band."""
-        rows = [*x, np.zeros(x.shape[1])] if places is None else [*x, places]
-        line = np.zeros((len(rows), self.before.shape[1] + x.shape[1] + GROUP))
-        for row, before, new in zip_longest(line, self.before, rows, fillvalue=np.zeros(1)):
-            row[: self.before.shape[1]] = before
-            row[self.before.shape[1] : -GROUP] = new
-        kept, base = (self.low, self.done, self.values, self.known), self.before.shape[1] - self.latency
+        keep = self.before.shape[1]
+        line = np.zeros((len(x) + 1, keep + x.shape[1] + GROUP))
+        line[: len(self.before), :keep] = self.before
+        line[:-1, keep:-GROUP] = x
+        if places is not None:
+            line[-1, keep:-GROUP] = places
+        kept, base = (self.low, self.done, self.values, self.known), keep - self.latency
         out = gain_db, self.mix, y, 0, x.shape[1]
         cut_low_band(line, base, *kept, self.few, self.taps, self.table, self.frame, *out)
