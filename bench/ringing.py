@@ -15,6 +15,7 @@ from .singing import sung_by_world
 
 FS = 48000
 HEIGHT_DB = 9.0
+_KEYS_CENTS = (0.0, -400.0, 200.0, -150.0, 430.0, -270.0)
 _VOICES = Path(__file__).parents[1] / "tests" / "voices"
 
 
@@ -33,10 +34,15 @@ def speech(voice: str, rate: int = FS) -> np.ndarray:
     return _spoken(voice, rate)[None].copy()
 
 
+@lru_cache(maxsize=6)
+def _sung(kind: str) -> np.ndarray:
+    return np.concatenate([sung_by_world(kind, off)[0].audio[0] for off in _KEYS_CENTS])
+
+
 def singing(kind: str, rate: int = FS) -> np.ndarray:
-    """A line of five seconds (1, n) of a voice that sings in tune: bass, alto or soprano."""
-    line = sung_by_world(kind)[0].audio
-    return line if rate == FS else soxr.resample(line[0], FS, rate, quality="VHQ")[None]
+    """Half a minute (1, n) of a voice that sings: one line in six keys; bass, alto or soprano."""
+    line = _sung(kind)
+    return np.array(line if rate == FS else soxr.resample(line, FS, rate, quality="VHQ"))[None]
 
 
 def rings(x: np.ndarray, hz: float | tuple[float, ...], q: float, rate: int = FS) -> np.ndarray:

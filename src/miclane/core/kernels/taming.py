@@ -5,6 +5,10 @@ import numpy as np
 from . import kernel, kernel_as_written
 
 STEEPEST_DB, STEEPEST_SUNG_DB = 24.0, 40.0  # of spectra, of harmonics of a note
+# A first harmonic lies over the next by so much anyway, and is never said to stand out by more than a line that nobody
+# has drawn lets pass: from vowel to vowel it goes up and down by 20 dB and more.
+FALLS_DB, FIRST_MOST_DB = 5.0, 8.0
+BETWEEN, BY_ABOVE, BY_OTHERS = 0, 1, 2  # what an excess is known by; between two harmonics it is not known
 
 
 @kernel
@@ -71,8 +75,8 @@ def excess_of_harmonics(power, f0, bands, core, reach, near, out, known):
     """The same of rows in which a note is sung, f0 (m,) in bins, 0 where none is: every harmonic against the harmonics
     `core` to `reach` octaves away on both sides, or the next where there is none; straight in octaves between them.
 
-    known (m, k) is whether a place lies within `near` octaves of a harmonic; the first has nothing under it, and says
-    nothing.
+    The first has nothing under it: it is held against those above alone. known (m, k) says by what a place is known
+    that lies within `near` octaves of a harmonic.
     """
     bins = power.shape[1]
     level, excess = np.empty(512), np.empty(512)
@@ -106,16 +110,22 @@ def excess_of_harmonics(power, f0, bands, core, reach, near, out, known):
             excess[h] = 0.0
             if below > 0 and above > 0:
                 excess[h] = level[h] - _between(low / below, high / above, STEEPEST_SUNG_DB)
+            elif above > 0 and h == 1:
+                excess[h] = min(level[h] - high / above - FALLS_DB, FIRST_MOST_DB)
         for k in range(len(bands)):
             x = bands[k] / f0[t]
             h = max(int(x), 1)
             if x < 0.9 or h + 1 > n:
                 out[t, k] = 0.0
-                known[t, k] = False
+                known[t, k] = BETWEEN
                 continue
             share = max(0.0, np.log(x / h) / np.log((h + 1) / h))
             out[t, k] = excess[h] + share * (excess[h + 1] - excess[h])
-            known[t, k] = min(abs(np.log2(x / h)), np.log2((h + 1) / x)) < near
+            known[t, k] = BETWEEN
+            if abs(np.log2(x / h)) < near:
+                known[t, k] = BY_ABOVE if h == 1 else BY_OTHERS
+            elif np.log2((h + 1) / x) < near:
+                known[t, k] = BY_OTHERS
 
 
 @kernel

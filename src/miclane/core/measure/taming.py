@@ -1,10 +1,12 @@
 """Where the line of a ring tamer begins: over what usually sticks out of a take, and close to what always does."""
 
+import warnings
 from dataclasses import dataclass
 
 import numpy as np
 
-from ..late import maximum_filter1d, median_filter, uniform_filter1d
+from ..kernels.taming import BY_ABOVE, BY_OTHERS
+from ..late import maximum_filter1d, median_filter
 from ..stages.standing_out import BANDS_HZ, PER_OCTAVE
 from ..stages.tame import LOUD_DB, LinePoint, Tame, TameProcessor, Told
 from .pitch import track_pitch
@@ -12,8 +14,10 @@ from .rings import pick_rings, ring_curve
 
 _BROAD = PER_OCTAVE * 2 // 3 + 1  # bands: wider than a ring, narrower than what a voice has of its own
 _OFTEN, _OVER_DB, _LEAST_DB = 97.0, 1.5, 4.0
-_STAYS_DB, _CLOSE_DB, _LEAST_CLOSE_DB = (3.0, 3.0, 4.0, 4.5), 0.0, 0.5  # at 180 Hz, 2.5, 4 and 10 kHz
-_STAYS_HZ = (180.0, 2500.0, 4000.0, 10000.0)
+_STAYS_HZ, _STAYS_DB = (180.0, 2200.0, 2600.0, 10000.0), (3.0, 3.0, 7.0, 8.0)  # of upper formants 3 to 6 dB stay
+_CLOSE_HZ, _CLOSE_DB = (2200.0, 2600.0), (0.0, 3.0)
+_LEAST_CLOSE_DB = 0.5
+_UNDER_AT_RINGS_DB, _LEAST_AT_RINGS_DB = 1.0, -3.0
 _RING_OCTAVES = 3.5 / PER_OCTAVE  # to either side of a ring that is found
 _TOLERANCE_DB, _MOST_POINTS = 0.6, 40
 _LEAST_MOMENTS, _LEAST_KNOWN = 40, 20
@@ -23,8 +27,8 @@ _BLOCK = 16384
 
 @dataclass(frozen=True)
 class Sticking:
-    """What sticks out of a sound, moment by moment: excess (m, bands) in dB, the same held over, where it is known and
-    not only between two harmonics, and which moments are loud (m,)."""
+    """What sticks out of a sound, moment by moment: excess (m, bands) in dB, the same held over, by what it is known
+    (kernels.taming), and which moments are loud (m,)."""
 
     excess_db: np.ndarray
     held_db: np.ndarray
@@ -41,7 +45,7 @@ def sticking(audio: np.ndarray, rate: int, stage: Tame, first: int = 0) -> Stick
         processor.process(np.ascontiguousarray(audio[:, at : at + _BLOCK]))
     if not told:
         none = np.zeros((0, len(BANDS_HZ)))
-        return Sticking(none, none, none.astype(bool), np.zeros(0, bool))
+        return Sticking(none, none, none.astype(np.int8), np.zeros(0, bool))
     excess, held, known, level = (np.concatenate(part) for part in zip(*told, strict=True))
     loudest = float(np.percentile(level, 95))
     return Sticking(excess, held, known, level > max(LOUD_DB, loudest - _DEEP_DB))
@@ -57,26 +61,41 @@ def line_from(audio: np.ndarray, rate: int, stage: Tame) -> tuple[LinePoint, ...
     found = sticking(audio, rate, stage)
     if np.count_nonzero(found.loud) < _LEAST_MOMENTS:
         return None
-    middle = uniform_filter1d(_middles(found), 3)
-    usual = median_filter(middle, _BROAD, mode="nearest")
+    middle, about = _usual(found, BY_OTHERS)
+    stays = maximum_filter1d((middle - about > _at(_STAYS_HZ, _STAYS_DB)).astype(np.int8), 5) > 0
+    rings = np.zeros(len(BANDS_HZ), bool)
+    for ring in pick_rings(ring_curve(audio, rate, track_pitch(audio, rate)[0])):
+        rings |= np.abs(np.log2(BANDS_HZ / ring.frequency_hz)) < _RING_OCTAVES
     often = np.percentile(found.held_db[found.loud], _OFTEN, axis=0)
     line = np.maximum(median_filter(often, _BROAD, mode="nearest") + _OVER_DB, _LEAST_DB)
-    over = np.interp(np.log2(BANDS_HZ), np.log2(_STAYS_HZ), _STAYS_DB)
-    stays = maximum_filter1d((middle - usual > over).astype(np.int8), 5) > 0
-    for ring in pick_rings(ring_curve(audio, rate, track_pitch(audio, rate)[0])):
-        stays |= np.abs(np.log2(BANDS_HZ / ring.frequency_hz)) < _RING_OCTAVES
-    line = np.where(stays, np.maximum(usual + _CLOSE_DB, _LEAST_CLOSE_DB), line)
-    return _points(np.clip(line - stage.line_db, -24, 24))
+    usual = _usual(found, BY_ABOVE)[1]
+    close = np.maximum(usual + _at(_CLOSE_HZ, _CLOSE_DB), _LEAST_CLOSE_DB)
+    close = np.where(rings, np.maximum(usual - _UNDER_AT_RINGS_DB, _LEAST_AT_RINGS_DB), close)
+    return _points(np.clip(np.where(stays | rings, close, line) - stage.line_db, -24, 24))
 
 
-def _middles(found: Sticking) -> np.ndarray:
-    """Of every band the median excess where it is known; 0 where that is seldom."""
-    counts = found.known & found.loud[:, None]
-    out = np.zeros(len(BANDS_HZ))
-    for k in range(len(BANDS_HZ)):
-        if np.count_nonzero(counts[:, k]) >= _LEAST_KNOWN:
-            out[k] = np.median(found.excess_db[counts[:, k], k])
-    return out
+def _at(places_hz: tuple[float, ...], values: tuple[float, ...]) -> np.ndarray:
+    """Of every band a value, straight in octaves between some places."""
+    return np.interp(np.log2(BANDS_HZ), np.log2(places_hz), values)
+
+
+def _usual(found: Sticking, least: int) -> tuple[np.ndarray, np.ndarray]:
+    """Of every band the median excess, and the median of those in two thirds of an octave about it.
+
+    Of moments that are known there by so much at the `least`; a band where there are few of these says nothing, and
+    where none about it does, it is 0.
+    """
+    counts, middles = (found.known >= least) & found.loud[:, None], np.full(len(BANDS_HZ), np.nan)
+    for k in np.flatnonzero(np.count_nonzero(counts, axis=0) >= _LEAST_KNOWN):
+        middles[k] = np.median(found.excess_db[counts[:, k], k])
+    with warnings.catch_warnings(action="ignore", category=RuntimeWarning):  # where nothing is known
+        middle, about = np.nanmean(_beside(middles, 1), axis=1), np.nanmedian(_beside(middles, _BROAD // 2), axis=1)
+    return np.nan_to_num(middle), np.nan_to_num(about)
+
+
+def _beside(x: np.ndarray, reach: int) -> np.ndarray:
+    """Of every band those up to `reach` bands away (bands, 2 reach + 1); past the ends there is none."""
+    return np.lib.stride_tricks.sliding_window_view(np.pad(x, reach, constant_values=np.nan), 2 * reach + 1)
 
 
 def _points(line: np.ndarray) -> tuple[LinePoint, ...]:

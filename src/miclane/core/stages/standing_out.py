@@ -10,7 +10,7 @@ from functools import lru_cache
 import numpy as np
 from cachetools import LRUCache
 
-from ..kernels.taming import excess_of_harmonics, excess_of_spectra, pitch_of
+from ..kernels.taming import BY_OTHERS, excess_of_harmonics, excess_of_spectra, pitch_of
 from ..late import irfft, rfft
 
 PER_OCTAVE, LOW_HZ, HIGH_HZ = 36, 180.0, 10000.0
@@ -24,7 +24,7 @@ _LOWEST_HZ, _HIGHEST_HZ, _PITCH_TO_HZ = 65.0, 1000.0, 2500.0
 _FEW = 16  # moments that are worked out at a time, so that they stay near the processor
 _KEPT = 4096  # moments, of about 2 KB
 
-Found = tuple[np.ndarray, np.ndarray, np.ndarray]  # excess, whether it is known, the level
+Found = tuple[np.ndarray, np.ndarray, np.ndarray]  # excess, what it is known by, the level
 
 
 @lru_cache(maxsize=4)
@@ -51,7 +51,7 @@ def by_few(rows: np.ndarray) -> list[np.ndarray]:
 
 def standing_out(x: np.ndarray, size: int, hop: int, rate: int) -> Found:
     """Of the windows that begin every `hop` frames, a part of `size`, of x (n,): the excess over the neighbourhood in
-    dB (m, bands), whether that is known there or only between two harmonics (m, bands), and the level in dB (m,)."""
+    dB (m, bands), what that is known by there (kernels.taming) (m, bands), and the level in dB (m,)."""
     x = x.astype(SINGLE)
     frames = windows(x, size)[::hop]
     said = [hash(block.tobytes()) for block in x[: (len(frames) - 1) * hop + size].reshape(-1, hop)]
@@ -75,7 +75,7 @@ def _looked_at(frames: np.ndarray, size: int, rate: int) -> Found:
     likeness = irfft(power[:, : round(_PITCH_TO_HZ * size / rate)], size, axis=1)[:, : len(own)] / own
     period = pitch_of(likeness, int(rate / _HIGHEST_HZ), len(own) - 2)
     f0 = np.where(period > 0, size / np.maximum(period, 1.0), 0.0)
-    excess, known = np.empty((len(frames), len(BANDS_HZ))), np.ones((len(frames), len(BANDS_HZ)), bool)
+    excess, known = np.empty((len(frames), len(BANDS_HZ))), np.full((len(frames), len(BANDS_HZ)), BY_OTHERS, np.int8)
     places = round(_CORE_OCTAVES * PER_OCTAVE), round(_REACH_OCTAVES * PER_OCTAVE)
     power = power.astype(float)
     excess_of_spectra(power, bins, _WIDE, *places, excess)

@@ -53,7 +53,7 @@ class TameProcessor(Processor):
     SHARED = ("between", "share", "line_db")  # never written to
 
     def __init__(self, s: "Tame", rate: int, channels: int, telling: list[Told] | None = None) -> None:
-        """With `telling`, what is found is put there: excess, the same held, where it is known, how loud it is."""
+        """With `telling`, what is found is put there: excess, the same held, what it is known by, how loud it is."""
         self.settings, self.rate, self.telling = s, rate, telling
         self.size, self.hop = s.sizes(rate)
         self.latency = s.latency_frames(rate)

@@ -14,7 +14,7 @@ LEFT, RIGHT, TOP, BOTTOM, LOW_DB, HIGH_DB = 40.0, 700.0, 22.0, 190.0, -3.0, 24.0
 _MAP_TOP, _MAP_TALL, _COLUMNS, _ROWS = 214.0, 44.0, 110, 22
 _TICKS = ((200, "200"), (500, "500"), (1000, "1k"), (2000, "2k"), (5000, "5k"), (10000, "10k"))
 _PER_DB, _SEEN_DB = 3.2, 0.3
-_BODY_HZ, THIN_DB = (200.0, 800.0), 1.5
+_BODY_HZ, THIN_DB = (200.0, 800.0), 3.0  # a ring of 9 dB in it has 2.5 of its power
 
 
 def x_of(frequency_hz: Any) -> Any:

@@ -65,7 +65,7 @@ function trace(points) {
 /** @param {any} point @param {Point} at */
 function place(point, { frequency_hz, by_db }) {
   if (!point) return; // put in just now: it comes with what is measured
-  const over = Math.min(HIGH_DB, Math.max(0, lineDb() + by_db)).toFixed(1);
+  const over = Math.min(HIGH_DB, Math.max(LOW_DB, lineDb() + by_db)).toFixed(1);
   Object.assign(point.dataset, { hz: String(frequency_hz), by: String(by_db) });
   const told = { "aria-label": `Line at ${frequency_hz.toFixed(0)} Hz`, "aria-valuenow": over, "aria-valuetext": `${over} dB` };
   for (const [name, value] of Object.entries(told)) point.setAttribute(name, value);
