@@ -90,6 +90,14 @@ def test_the_end_of_a_sound_that_was_once_at_a_lower_rate_is_no_ring(voice: str)
         assert all(abs(height_db(out, x, hz, 3.0)) < 1.5 for hz in (6500.0, 7200.0, 7700.0))  # it was 15
 
 
+def test_beside_the_end_of_a_sound_a_ring_comes_down_as_elsewhere() -> None:
+    x = speech("awb")  # that ends at 8 kHz
+    ringing = rings(x, 6000.0, 15.0)
+    out = after(Tame(line=around(6000.0), max_cut_db=18), ringing, FS)
+    before, now = (height_db(y, x, 6000.0, 15.0) for y in (ringing, out))
+    assert before > 6 and now < before / 3  # 6 of 7.2 dB were left
+
+
 def test_a_ring_that_glides_is_followed() -> None:
     x = speech("kal")
     ringing = glide(x, 900, 1800, 12.0)

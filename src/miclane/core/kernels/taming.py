@@ -44,6 +44,18 @@ def _between(low, high, steepest):
 
 
 @kernel
+def _side(level):
+    """The mean of levels (n,) in dB on one side of a place; as good as nothing beside the highest of them, as beyond the
+    end of a sound, does not count."""
+    top, total, count = level.max(), 0.0, 0
+    for one in level:
+        if one > top - STEEPEST_DB:
+            total += one
+            count += 1
+    return total / count
+
+
+@kernel
 def excess_of_spectra(power, bands, wide, core, reach, out):
     """By how many dB each place (k,) in bins of rows of power (m, bins) lies over what is `core` to `reach` places away
     on both sides; levels are means within a factor `wide`."""
@@ -59,15 +71,11 @@ def excess_of_spectra(power, bands, wide, core, reach, out):
                 total += p[i]
             level[k] = 10 * np.log10(total / (b - a + 1) + 1e-15)
         for k in range(count):
-            low, high, below, above = 0.0, 0.0, 0, 0
-            for d in range(core, reach + 1):
-                if k - d >= 0:
-                    low += level[k - d]
-                    below += 1
-                if k + d < count:
-                    high += level[k + d]
-                    above += 1
-            out[t, k] = level[k] - _between(low / below, high / above, STEEPEST_DB) if below > 1 and above > 1 else 0.0
+            out[t, k] = 0.0
+            if k > core and k + core + 1 < count:
+                low = _side(level[max(k - reach, 0) : k - core + 1])
+                high = _side(level[k + core : min(k + reach + 1, count)])
+                out[t, k] = level[k] - _between(low, high, STEEPEST_DB)
 
 
 @kernel
