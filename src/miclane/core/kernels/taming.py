@@ -45,8 +45,8 @@ def _between(low, high, steepest):
 
 @kernel
 def _side(level):
-    """The mean of levels (n,) in dB on one side of a place; as good as nothing beside the highest of them, as beyond the
-    end of a sound, does not count."""
+    """The mean of levels (n,) in dB on one side of a place; what is as good as nothing beside the highest of them, as
+    beyond the end of a sound, does not count."""
     top, total, count = level.max(), 0.0, 0
     for one in level:
         if one > top - STEEPEST_DB:
