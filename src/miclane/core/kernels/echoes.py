@@ -50,8 +50,8 @@ def echo(x, lines, taps, whole, place, crossed, feedback, poles, held, drive, y)
 
 
 @kernel
-def read_back(lines, taps, whole, place, poles, held, n, gain, y):
-    """What `echo` would read and filter, times gain, for frames 0 to n of y (2, any), all of it written already."""
+def read_back(lines, taps, whole, place, poles, held, n, y):
+    """What `echo` would read and filter for frames 0 to n of y (2, any), all of it written already."""
     mask = lines.shape[1] - 1
     for side in range(2):
         low, high = held[side, 0], held[side, 1]
@@ -59,7 +59,7 @@ def read_back(lines, taps, whole, place, poles, held, n, gain, y):
             total = _read(lines, taps, side, place + i - whole[side] + TAPS // 2, mask)
             low += poles[0] * (total - low)
             high += poles[1] * (total - low - high)
-            y[side, i] = gain * (high if abs(high) > 1e-30 else 0.0)
+            y[side, i] = high if abs(high) > 1e-30 else 0.0
         held[side, 0], held[side, 1] = low, high
 
 

@@ -124,19 +124,19 @@ def _bend_rows_round(bench, count):
 
 
 @kernel
-def drive(x, kind, starts, places, weights, keep, held, out):
-    """x (channels, n) through a curve into out, DELAY frames late.
+def drive(x, gain, kind, starts, places, weights, keep, held, out):
+    """x (channels, n), turned up by a gain, through a curve into out and down by it again, DELAY frames late.
 
     starts, places, weights, keep as by `oversampler`; held (channels, sum of keep) is carried on.
     """
     channels, n = x.shape
-    bench = np.zeros((OUT + 1) * WIDTH)
+    bench, down = np.zeros((OUT + 1) * WIDTH), 1.0 / gain
     for c in range(channels):
         take_up(bench, keep, held[c])
         for start in range(0, n, PIECE):
             count = min(PIECE, n - start)
             for i in range(count):
-                bench[PAST + i] = x[c, start + i]
+                bench[PAST + i] = gain * x[c, start + i]
             for row in (1, 3, HIGH):
                 weave(bench, starts, places, weights, row, 2 * row + 1, count)
             if kind == ROUND:
@@ -147,6 +147,15 @@ def drive(x, kind, starts, places, weights, keep, held, out):
             weave(bench, starts, places, weights, 27, OUT, count)
             weave(bench, starts, places, weights, OUT, OUT + 1, count)
             for i in range(count):
-                out[c, start + i] = bench[OUT * WIDTH + PAST + i]
+                out[c, start + i] = down * bench[OUT * WIDTH + PAST + i]
             pass_on(bench, keep, count)
         put_by(bench, keep, held[c])
+
+
+@kernel
+def beside(dry, scale, share, out):
+    """A share of out (channels, n), scaled, and of what is dry the rest, in its place."""
+    for c in range(out.shape[0]):
+        a, b = dry[c], out[c]
+        for i in range(b.shape[0]):
+            b[i] = a[i] + share * (scale * b[i] - a[i])

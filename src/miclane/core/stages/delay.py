@@ -76,13 +76,12 @@ class DelayProcessor(Processor):
         """Repeats of fed (2, n), their drive oversampled, as many frames in one go as the shortest time allows."""
         n = fed.shape[1]
         wet, early = np.empty_like(fed), self.whole - DELAY
-        curve = ROUND, *self.steps, self.bent_before
+        curve = self.drive, ROUND, *self.steps, self.bent_before
         for at in range(0, n, self.step):
             count = min(self.step, n - at)
             heard, bent = np.empty((2, count)), np.empty((2, count))
-            read_back(self.lines, self.taps, early, self.place, self.poles, self.held, count, self.drive, heard)
+            read_back(self.lines, self.taps, early, self.place, self.poles, self.held, count, heard)
             drive(heard, *curve, bent)
-            bent /= self.drive
             write_on(fed, at, self.lines, self.place, crossed, self.settings.feedback, bent)
             wet[:, at : at + count] = bent
             self.place += count

@@ -1,13 +1,13 @@
 """Drive: tube, tape or hard, eight times oversampled; lows may be spared, and it may bite only when sung hard."""
 
 from functools import lru_cache
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
 from ..kernels.following import follow
 from ..kernels.oversampling import DELAY, oversampler
-from ..kernels.shaping import HARD, TAPE, TUBE, bend, drive, shaped
+from ..kernels.shaping import HARD, TAPE, TUBE, bend, beside, drive, shaped
 from .base import Stage, rule, setting
 from .detector import Filter, PeakLevel
 from .eq_design import section
@@ -43,30 +43,34 @@ class DriveProcessor(Processor):
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         s = self.settings
         low = self.lows.process(x) if s.keep_low_hz > 0 else None
-        gain = self._amount(x)
-        rest, bent = (x if low is None else x - low) * gain, np.empty_like(x)
-        if self.fine:
-            drive(rest, _CURVES[s.curve], *self.steps, self.held, bent)
+        rest, bent = x if low is None else x - low, np.empty_like(x)
+        even = s.follow <= 0
+        gain: Any = float(10 ** (s.amount_db / 20)) if even else self._amount(x)
+        if not self.fine:
+            bend(rest * gain, _CURVES[s.curve], bent)
+            bent /= gain
+        elif even:
+            drive(rest, gain, _CURVES[s.curve], *self.steps, self.held, bent)
         else:
-            bend(rest, _CURVES[s.curve], bent)
-        bent /= gain if isinstance(gain, float) else self.gain_line.process(gain[None])[0]
+            drive(rest * gain, 1.0, _CURVES[s.curve], *self.steps, self.held, bent)
+            bent /= self.gain_line.process(gain[None])[0]
         y = self.tone.process(bent)
         if low is not None:
             y = y + self.low_line.process(low)
-        late = self.dry.process(x)
-        y *= self.makeup
-        return y if s.mix >= 1 else late + s.mix * (y - late)
+        if s.mix < 1:
+            beside(self.dry.process(x), self.makeup, s.mix, y)
+        else:
+            self.dry.hold(x)
+            y *= self.makeup
+        return y
 
-    def _amount(self, x: np.ndarray) -> np.ndarray | float:
-        """Gain into the curve, at each frame (n,) where it follows the voice."""
+    def _amount(self, x: np.ndarray) -> np.ndarray:
+        """Gain into the curve at each frame (n,), where it follows the voice."""
         s, n = self.settings, x.shape[1]
-        most = float(10 ** (s.amount_db / 20))
-        if s.follow <= 0:
-            return most
         under = np.minimum(self.level.process_db(x)[:n] - s.hard_db, 0.0)
         wanted = np.maximum(s.follow * under, -s.amount_db)
         follow(wanted, self.smoothing, self.smoothing, 0.0, self.followed)
-        return most * 10 ** (wanted / 20)
+        return 10 ** ((s.amount_db + wanted) / 20)
 
 
 def _low_pass(frequency_hz: float, rate: int) -> np.ndarray:
@@ -94,6 +98,7 @@ class Drive(Stage):
     after: ClassVar[tuple[str, ...]] = ("skip",)
     brings_up_sibilants: ClassVar[bool] = True
     makes_up: ClassVar[bool] = True
+    also_warm: ClassVar[tuple[dict[str, Any], ...]] = ({"mix": 0.5},)
 
     kind: Literal["drive"] = "drive"
     curve: Literal["tube", "tape", "hard"] = setting("tube", "Curve")
