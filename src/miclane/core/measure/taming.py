@@ -1,7 +1,8 @@
 """Where the line of a ring tamer begins: over what usually sticks out of a take, and close to what always does."""
 
-import warnings
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -88,14 +89,14 @@ def _usual(found: Sticking, least: int) -> tuple[np.ndarray, np.ndarray]:
     counts, middles = (found.known >= least) & found.loud[:, None], np.full(len(BANDS_HZ), np.nan)
     for k in np.flatnonzero(np.count_nonzero(counts, axis=0) >= _LEAST_KNOWN):
         middles[k] = np.median(found.excess_db[counts[:, k], k])
-    with warnings.catch_warnings(action="ignore", category=RuntimeWarning):  # where nothing is known
-        middle, about = np.nanmean(_beside(middles, 1), axis=1), np.nanmedian(_beside(middles, _BROAD // 2), axis=1)
-    return np.nan_to_num(middle), np.nan_to_num(about)
+    return _about(middles, 1, np.mean), _about(middles, _BROAD // 2, np.median)
 
 
-def _beside(x: np.ndarray, reach: int) -> np.ndarray:
-    """Of every band those up to `reach` bands away (bands, 2 reach + 1); past the ends there is none."""
-    return np.lib.stride_tricks.sliding_window_view(np.pad(x, reach, constant_values=np.nan), 2 * reach + 1)
+def _about(x: np.ndarray, reach: int, what: Callable[[np.ndarray], Any]) -> np.ndarray:
+    """Of every band what comes of those up to `reach` bands away that are numbers; 0 where none is."""
+    beside = (x[max(k - reach, 0) : k + reach + 1] for k in range(len(x)))
+    there = (some[~np.isnan(some)] for some in beside)
+    return np.array([what(some) if len(some) else 0.0 for some in there])
 
 
 def _points(line: np.ndarray) -> tuple[LinePoint, ...]:
