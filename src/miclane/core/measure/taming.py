@@ -18,7 +18,7 @@ _OFTEN, _OVER_DB, _LEAST_DB = 97.0, 1.5, 4.0
 _STAYS_HZ, _STAYS_DB = (180.0, 2200.0, 2600.0, 10000.0), (3.0, 3.0, 7.0, 8.0)  # of upper formants 3 to 6 dB stay
 _CLOSE_HZ, _CLOSE_DB = (2200.0, 2600.0), (0.0, 3.0)
 _LEAST_CLOSE_DB = 0.5
-_UNDER_AT_RINGS_DB, _LEAST_AT_RINGS_DB = 1.0, -3.0
+_UNDER_AT_RINGS_DB, _LEAST_AT_RINGS_DB = 1.0, -3.0  # the least is where the picture ends
 _RING_OCTAVES = 3.5 / PER_OCTAVE  # to either side of a ring that is found
 _TOLERANCE_DB, _MOST_POINTS = 0.6, 40
 _LEAST_MOMENTS, _LEAST_KNOWN = 40, 20
@@ -56,8 +56,9 @@ def line_from(audio: np.ndarray, rate: int, stage: Tame) -> tuple[LinePoint, ...
     """Points of a line, relative to the stage's `line_db`, from a take (channels, frames); None where little is sung.
 
     Everywhere over what sticks out of this voice three moments in a hundred; but close over what is usual around it
-    where something sticks out half of all time, wherever the notes are, or where a ring is found as the raw take's
-    report finds it (measure.rings, to 2.5 kHz): that stays while the voice moves.
+    where something sticks out half of all time, wherever the notes are (from 2.6 kHz on by more than upper formants do),
+    and a little under it, down to 3 dB under 0, where a ring is found as the raw take's report finds it (measure.rings,
+    to 2.5 kHz): that stays while the voice moves.
     """
     found = sticking(audio, rate, stage)
     if np.count_nonzero(found.loud) < _LEAST_MOMENTS:
