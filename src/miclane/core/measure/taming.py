@@ -56,9 +56,9 @@ def line_from(audio: np.ndarray, rate: int, stage: Tame) -> tuple[LinePoint, ...
     """Points of a line, relative to the stage's `line_db`, from a take (channels, frames); None where little is sung.
 
     Everywhere over what sticks out of this voice three moments in a hundred; but close over what is usual around it
-    where something sticks out half of all time, wherever the notes are (from 2.6 kHz on by more than upper formants do),
-    and a little under it, down to 3 dB under 0, where a ring is found as the raw take's report finds it (measure.rings,
-    to 2.5 kHz): that stays while the voice moves.
+    where something sticks out half of all time, wherever the notes are (from 2.6 kHz on: by more than upper formants
+    do), and a little under it, down to 3 dB under 0, where a ring is found as the raw take's report finds it
+    (measure.rings, to 2.5 kHz): that stays while the voice moves.
     """
     found = sticking(audio, rate, stage)
     if np.count_nonzero(found.loud) < _LEAST_MOMENTS:
