@@ -8,7 +8,21 @@ import pytest
 import soundfile
 from playwright.sync_api import expect
 
-from browsing import GRAB, LANE, all_kept, answered, drawn, eventually, place_of, play, session_of, stage_of, until
+from browsing import (
+    GRAB,
+    LANE,
+    Wished,
+    all_kept,
+    answered,
+    between,
+    drawn,
+    eventually,
+    place_of,
+    play,
+    session_of,
+    stage_of,
+    until,
+)
 from conftest import RATE
 from miclane.core.audio import read_sound
 from miclane.demo.seed import SONG
@@ -405,6 +419,30 @@ def test_a_phrase_is_made_where_none_was_found(at, demo) -> None:
     page.keyboard.press("n")  # the loop is a phrase already
     page.get_by_role("menuitem", name="Make it a phrase").press("Enter")
     expect(page.get_by_role("status")).to_contain_text("There is a phrase there already")
+
+
+def test_the_strip_is_drawn_where_it_looks_before_its_wave_comes(at, page) -> None:
+    held: list[Wished] = []
+    holding: list[bool] = []
+    between(page, lambda wished: bool(holding) and "/raw?" in wished.address and not held.append(wished))
+    page = at(LANE)
+    strip = page.locator("#strip")
+    edges = lambda: [int(strip.get_attribute(f"data-{end}")) for end in ("first", "last")]  # noqa: E731
+    frame = "import('/static/js/strip_view.js').then(({ view }) => [view.first, view.last])"
+    place_of(strip)
+    holding.append(True)
+    before = edges()
+    page.evaluate("import('/static/js/strip.js').then((m) => m.loopPhrases(3, 4))")
+    eventually(page, lambda: bool(held))
+    assert edges() == page.evaluate(frame) != before
+    spot = place_of(strip)
+    page.mouse.move(spot["x"] + spot["width"] / 2, spot["y"] + 60)
+    page.mouse.wheel(0, 100)
+    holding.clear()
+    held[0].pass_on()  # the wave of where it looked before the wheel turned
+    of = "import('/static/js/strip_view.js').then(({ view }) => [view.raw.first, view.raw.last])"
+    eventually(page, lambda: page.evaluate(of) == page.evaluate(frame))
+    assert edges() == page.evaluate(frame)
 
 
 def test_a_word_of_a_phrase_is_thrown(at, demo) -> None:

@@ -47,7 +47,7 @@ async function drawWave() {
   const key = `${state.lane}:${first}:${last}`;
   if (key !== view.key) {
     const answer = await ask(`/s/${state.id}/raw?lane=${state.lane}&start=${first}&stop=${last}&columns=660`).catch(() => null);
-    if (!answer?.ok) return;
+    if (!answer?.ok || view.over[0] !== first || view.over[1] !== last) return;
     view.raw = new Float32Array(await answer.arrayBuffer());
     view.key = key;
   }

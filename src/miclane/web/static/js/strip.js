@@ -51,6 +51,7 @@ export function setLoop(first, last, keepView = true, phrases = []) {
   const at = player.at >= a && player.at < b ? player.at : a;
   range(a, b, at);
   layout();
+  draw();
   load();
 }
 
@@ -190,14 +191,15 @@ export async function load() {
   const columns = Math.min(2000, Math.max(200, Math.round(view.strip.clientWidth)));
   const [first, last] = measured();
   const loopColumns = Math.max(16, Math.round((columns * (last - first)) / (view.last - view.first)));
+  const { first: from, last: to } = view; // the wheel may move on before the answer is there
+  const key = `${state.lane}:${from}:${to}:${columns}`;
   const base = `/s/${state.id}/strip?lane=${state.lane}&hear=${player.hear}`;
   try {
-    if (view.rawKey !== `${state.lane}:${view.first}:${view.last}:${columns}`) {
-      const raw = await picture(`/s/${state.id}/raw?lane=${state.lane}&start=${view.first}&stop=${view.last}&columns=${columns}`);
+    if (view.raw?.key !== key) {
+      const raw = await picture(`/s/${state.id}/raw?lane=${state.lane}&start=${from}&stop=${to}&columns=${columns}`);
       if (token !== view.token) return;
       if (!raw) return void draw();
-      view.raw = new Float32Array(await raw.arrayBuffer());
-      view.rawKey = `${state.lane}:${view.first}:${view.last}:${columns}`;
+      view.raw = { key, lane: state.lane, first: from, last: to, flat: new Float32Array(await raw.arrayBuffer()) };
       draw();
     }
     const answer = await picture(`${base}&start=${first}&stop=${last}&columns=${loopColumns}`);

@@ -53,13 +53,14 @@ export function draw() {
   g.fillStyle = color("--loop");
   g.fillRect(la, TOP - 4, lb - la, h - TOP + 4);
   const middle = TOP + tall() / 2;
-  const loudest = view.raw ? view.raw.reduce((m, v) => Math.max(m, Math.abs(v)), 0.02) : 1;
+  const raw = view.raw?.lane === state.lane ? view.raw : null;
+  const loudest = raw ? raw.flat.reduce((m, v) => Math.max(m, Math.abs(v)), 0.02) : 1;
   const treated = row("treated-high");
   const top = treated ? treated.reduce((m, v) => Math.max(m, Math.abs(v)), 0.02) : 0;
   const scale = 0.96 / Math.max(loudest, top);
-  if (view.raw) {
-    const n = view.raw.length / 2;
-    wave(g, view.raw.subarray(0, n), view.raw.subarray(n), 0, w, middle, scale, color("--raw-fill"));
+  if (raw) {
+    const n = raw.flat.length / 2;
+    wave(g, raw.flat.subarray(0, n), raw.flat.subarray(n), x(raw.first), x(raw.last) - x(raw.first), middle, scale, color("--raw-fill"));
   }
   const rows = view.rows;
   const eyesOff = document.documentElement.dataset.eyes === "off";
