@@ -11,6 +11,7 @@ from conftest import RATE, db
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.picks import Picks
+from miclane.core.engine.plain_builder import PlainBuilder
 from miclane.core.engine.render import Renderer
 from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import UnusableChainError
@@ -418,6 +419,26 @@ def test_a_trace_shows_what_is_heard() -> None:
     inside = renderer.loop(graph, graph.places["lane:lead:out"], 6 * RATE, 7 * RATE)
     assert inside.trace(graph.places["lane:lead:stage:press"]) is None
     assert inside.has(graph.places["lane:lead:stage:press"])
+
+
+@pytest.mark.parametrize("keyed", [False, True])
+@pytest.mark.parametrize(("path", "value"), ONES)
+def test_every_way_is_built_as_if_it_were_the_only_one(path: str, value: Any, keyed: bool) -> None:
+    """What lanes have in common is not built twice: that listen to another, or send from a branch, as well."""
+    plain, _ = song()
+    branch = {"id": "crush", "name": "Crush", "stages": [], "sends": [{"id": "plate", "level_db": -9}]}
+    edits = [Insert(path="lanes/other/stages", index=1, value={"kind": "split", "id": "two", "branches": [branch]})]
+    if keyed:
+        duck = {"kind": "duck", "id": "under", "key": {"lane": "lead"}}
+        edits.append(Insert(path="lanes/other/stages", index=0, value=duck))
+    local_value = Insert(path="local_values", index=0, value=local(path, value))
+    session = apply(plain, [*edits, local_value]).session
+    graph = Builder(session).build()
+    assert len(graph.variants) == len(timeline(session).ways) == 2
+    for ids, places in zip(timeline(session).ways, graph.variants, strict=True):
+        alone = PlainBuilder(in_force(session, ids)).build()
+        assert places == alone.places
+        assert all(graph.nodes[key] == node for key, node in alone.nodes.items())
 
 
 def test_only_what_is_heard_in_a_loop_is_rendered() -> None:

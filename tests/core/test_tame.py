@@ -16,6 +16,7 @@ from scipy.signal import lfilter
 from conftest import noise, run
 from miclane.core.audio import read_sound
 from miclane.core.engine.node import Worker
+from miclane.core.kernels.taming import taken_by
 from miclane.core.measure.pitch import track_pitch
 from miclane.core.measure.rings import ring_curve
 from miclane.core.measure.taming import line_from, sticking
@@ -24,7 +25,7 @@ from miclane.core.stages import standing_out
 from miclane.core.stages.base import Key
 from miclane.core.stages.eq import Band, Eq
 from miclane.core.stages.standing_out import BANDS_HZ
-from miclane.core.stages.tame import LinePoint, Tame
+from miclane.core.stages.tame import NEPERS, LinePoint, Tame, between
 from miclane.demo.seed import SONG
 
 
@@ -176,6 +177,25 @@ def test_harmonics_of_a_loud_pure_note_are_no_rings() -> None:
         for k in range(1, 9):
             levels = [abs(np.exp(-2j * np.pi * hz * k * t[FS // 2 :]) @ y[0]) for y in (x[:, FS // 2 :], out)]
             assert abs(20 * np.log10(levels[1] / levels[0])) < 1.0
+
+
+@pytest.mark.parametrize("rate", [44100, 96000])
+def test_its_filters_are_of_minimum_phase(rate: int) -> None:
+    """Against the cepstrum folded (Oppenheim & Schafer), for a few cuts, for steep ones and for all that there are."""
+    size = Tame().sizes(rate)[0]
+    rng = np.random.default_rng(5)
+    cuts = np.zeros((4, len(BANDS_HZ)))
+    cuts[0, rng.choice(len(BANDS_HZ), 7, replace=False)] = rng.uniform(1, 12, 7)
+    cuts[1, ::2] = cuts[2, 90:] = 30.0
+    cuts[3] = rng.uniform(0, 15, len(BANDS_HZ))
+    octaves = np.log2(np.maximum(np.fft.rfftfreq(size, 1 / rate), 1.0))
+    levels = np.stack([np.interp(octaves, np.log2(BANDS_HZ), row) for row in cuts]) * -np.log(10) / 20
+    cepstrum = np.fft.irfft(levels, axis=1)
+    cepstrum[:, 1 : size // 2] *= 2
+    cepstrum[:, size // 2 + 1 :] = 0.0
+    taken = np.empty((4, size // 2 + 1), np.complex64)
+    taken_by(cuts, *between(size, rate)[:2], NEPERS, between(size, rate)[2], taken)
+    assert np.abs(taken - (1 - np.exp(np.fft.rfft(cepstrum, axis=1)))).max() < 2e-6
 
 
 def test_nothing_is_heard_before_it_is_there() -> None:

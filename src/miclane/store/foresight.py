@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from ..core.errors import MicLaneError
 from ..core.mix.document import Session
 from ..core.mix.edits import Applied, Edit, apply_with
+from ..core.mix.local import check
 from .state import State
 
 
@@ -36,7 +37,7 @@ def foresee(
     if before is None or (base is not None and base < before.version):
         return Sight()
     try:
-        done = apply_with(before.session, edits, following)
+        done = apply_with(before.session, edits, following, check if following else None)
     except MicLaneError:
         return Sight()
     followed = tuple(done.made[len(edits) :])

@@ -16,6 +16,7 @@ from ..core.mix.chain import read_session
 from ..core.mix.document import Session
 from ..core.mix.edits import Applied, Edit, Set, apply, apply_with, new_id
 from ..core.mix.labels import describe_edits
+from ..core.mix.local import check
 from ..core.mix.upgrades import DOCUMENT_VERSION, LEVEL_FOUND
 from .database import Database
 from .foresight import Sight, foresee
@@ -76,6 +77,7 @@ class SessionStore(Steps):
         if self.follows:
             everywhere: list[Edit] = [Set(path=f"lanes/{lane.id}") for lane in session.lanes]
             session = apply(session, self.follows(session, everywhere, "")).session
+            check(session)
         with self.database.writing() as db:
             check_sounds(db, session, None)
             db.add(SessionRow(id=identifier, name=session.name, document=document_of(session), version=1))
@@ -176,7 +178,7 @@ class SessionStore(Steps):
             if base is not None and base < state.version:
                 with self.database.reading() as db:
                     refuse_clash(db, identifier, edits, base, state.version)
-            done = sight.of(state) or apply_with(state.session, edits, following)
+            done = sight.of(state) or apply_with(state.session, edits, following, check if following else None)
             return self._keep(state, done, edits, gesture, token, label)
 
         with self._locks[identifier]:

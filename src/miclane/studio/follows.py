@@ -49,8 +49,13 @@ class Follows:
             session, edits = tried(session, moved).session, [*edits, *moved]
         if copied := following_edits(session, edits) + after_edits(session, edits):
             session, edits = tried(session, copied).session, [*edits, *copied]
-        check(session)
         return moved + copied + self.made_up(session, edits, gesture)
+
+    def checked(self, session: Session, edits: list[Edit], gesture: str = "") -> list[Edit]:
+        """As called; UnusableChainError for a local value that cannot be, once all of it is set."""
+        found = self(session, edits, gesture)
+        check(tried(session, found).session)
+        return found
 
     def made_up(self, session: Session, edits: list[Edit], gesture: str) -> list[Edit]:
         """What follows from `edits` by handles, by stages that make up their level, and by duckers that are linked."""

@@ -152,7 +152,7 @@ class Studio:
                 edits = localized(seen_as(session, alternative), edits, where, made_up)
             if alternative:
                 label = f"{alternative_of(session, alternative).name} · {describe_edits(session, edits)}"
-                edits = edits_of(session, alternative, edits, partial(self.follows, gesture=gesture))
+                edits = edits_of(session, alternative, edits, partial(self.follows.checked, gesture=gesture))
             if not edits:
                 return self.sessions.get(identifier)
         with self._lock:

@@ -37,6 +37,7 @@ class Builder:
         self._name = name
         self._ways: list[PlainBuilder] = []
         self._spans: tuple[tuple[int, int, int], ...] = ()
+        self._picks: dict[tuple[str | bool, ...], str] = {}
 
     def build(self) -> Graph:
         """Graph with places `PATH:raw|treated|out`, `PATH:before|stage:STAGE`, `PATH:branch:BRANCH`.
@@ -49,7 +50,7 @@ class Builder:
             session = in_force(self.session, ids) if self.session.local_values else self.session
             name = f"{self._name} {','.join(ids)}" if self._name and ids else self._name
             way = PlainBuilder(session, *self._said, name, self.graph)
-            way.build()
+            way.build(self._ways[0] if self._ways else None)
             self._ways.append(way)
         if len(self._ways) == 1:
             self.graph.places = self._ways[0].graph.places
@@ -86,23 +87,30 @@ class Builder:
 
     def _place(self, place: str) -> str:
         """What is heard at a place, in each variant its own; a stage that is off in one has nothing to show there."""
-        first = self.graph.variants[0].get(place)
-        if first is not None and all(places.get(place) == first for places in self.graph.variants):
+        variants = self.graph.variants
+        found = [places.get(place) for places in variants]
+        first = next(key for key in found if key is not None)
+        if found.count(first) == len(found):
             return first
         path, _, stage = place.partition(":stage:")
         before = f"{path}:before:{stage}"
-        there = [places for places in self.graph.variants if place in places]
-        keys = [places.get(place, there[0][place]) for places in self.graph.variants]
-        absent = [bool(stage) and places.get(place) == places.get(before) for places in self.graph.variants]
-        return self._picked(keys, absent)
+        absent = [key == places.get(before) for key, places in zip(found, variants, strict=True)] if stage else []
+        return self._picked([key or first for key in found], absent if any(absent) else [])
 
     def _picked(self, keys: list[str], absent: list[bool] | None = None) -> str:
-        if len(set(keys)) == 1:
+        if keys.count(keys[0]) == len(keys):
             return keys[0]
-        channels = max(self.graph.nodes[key].channels for key in keys)
+        said = (*keys, *(absent or ()))  # what comes out of a stage goes into the next
+        if said not in self._picks:
+            self._picks[said] = self._pick(keys, absent)
+        return self._picks[said]
+
+    def _pick(self, keys: list[str], absent: list[bool] | None) -> str:
+        there = [self.graph.nodes[key].channels for key in keys]
+        channels = max(there)
         alike = [
-            key if self.graph.nodes[key].channels == channels else self._ways[0].together([key], channels)
-            for key in keys
+            key if mine == channels else self._ways[0].together([key], channels)
+            for key, mine in zip(keys, there, strict=True)
         ]
         inputs, picks = picks_of(self._spans, alike, absent)
         return self.graph.add(pick(inputs, picks, channels))

@@ -1,6 +1,7 @@
 """Which of several renders of one place is heard when: each over its stretches, one giving way to the next between."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -77,13 +78,22 @@ def picks_of(
     Where one variant gives way to another that has the same, nothing changes. `absent` variants have there what comes
     before the place.
     """
-    inputs = tuple(dict.fromkeys(keys[which] for _, _, which in spans))
+    order, picks = _alike(spans, tuple(keys.index(key) for key in keys), tuple(absent or ()))
+    return tuple(keys[which] for which in order), picks
+
+
+@lru_cache(maxsize=256)
+def _alike(
+    spans: tuple[tuple[int, int, int], ...], same_as: tuple[int, ...], absent: tuple[bool, ...]
+) -> tuple[tuple[int, ...], Picks]:
+    """Of variants each of which is the same as itself or as an earlier one: those that are heard, and when."""
+    order = tuple(dict.fromkeys(same_as[which] for _, _, which in spans))
     found: list[tuple[int, int, int]] = []
     for first, last, which in spans:
-        mine = inputs.index(keys[which])
+        mine = order.index(same_as[which])
         if found and found[-1][2] == mine:
             found[-1] = (found[-1][0], last, mine)
         else:
             found.append((first, last, mine))
-    gone = frozenset(inputs.index(keys[w]) for _, _, w in spans if absent and absent[w])
-    return inputs, Picks(tuple(found), gone)
+    gone = frozenset(order.index(same_as[w]) for _, _, w in spans if absent and absent[w])
+    return order, Picks(tuple(found), gone)

@@ -2,6 +2,7 @@
 
 import math
 from functools import lru_cache
+from itertools import islice
 
 from ..errors import UnusableChainError
 from ..mix.document import Lane, Session
@@ -59,14 +60,17 @@ class PlainBuilder:
         self.bypass = (place_of(bypass[0]), bypass[1]) if bypass else None
         shared = graph or Graph(session.rate, session.frames)
         self.graph = Graph(shared.rate, shared.frames, shared.nodes)
+        self.lanes = {lane.id: lane for lane in session.lanes}
+        self.made: dict[str, dict[str, str]] = {}  # the places of each lane
         self.apart: dict[
             str, list[tuple[BranchSend, str, float]]
         ] = {}  # what branches of a path send, and how loud they are
 
-    def build(self) -> Graph:
+    def build(self, like: "PlainBuilder | None" = None) -> Graph:
         """Graph with places `PATH:raw|treated|out`, `PATH:before|stage:STAGE`, `PATH:branch:BRANCH`.
 
-        PATH is `lane:ID`, `return:ID` or `bus:ID`; the raw sound of the latter two is what is sent or fed to them.
+        PATH is `lane:ID`, `return:ID` or `bus:ID`; the raw sound of the latter two is what is sent or fed to them. What
+        is in common with `like`, built into the same graph and told the same, is not made twice.
         """
         session, places = self.session, self.graph.places
         feeds: dict[str, list[tuple[str, Gains]]] = {bus.id: [] for bus in session.buses}
@@ -74,7 +78,15 @@ class PlainBuilder:
         for lane in session.lanes:
             self._source(lane)
         for lane in self._in_order():
+            begun = len(places)
+            if like is not None and like.lanes.get(lane.id) is lane and not session.hears(lane.stages) - {lane.id}:
+                places.update(like.made[lane.id])
+                self.made[lane.id] = like.made[lane.id]
+                if (apart := like.apart.get(f"lane:{lane.id}")) is not None:
+                    self.apart[f"lane:{lane.id}"] = apart
+                continue
             self._lane(lane)
+            self.made[lane.id] = dict(islice(places.items(), begun, None))
         hushed = session.hushed
         for lane in session.lanes:
             if lane.mute or lane.id in hushed or lane.sound is None:
@@ -318,5 +330,7 @@ def _facts(of: Same, rate: int, song: tuple[float, str]) -> tuple[Stage, str, st
     """A stage in its song; digests of the settings that make its sound, and of those that make its states; latency in
     frames, memory in seconds."""
     stage: Stage = of.it.in_song(*song)
-    settings, remembered = (s.model_dump_json(exclude={"id", "name", "on"}) for s in (stage, stage.remembers()))
-    return stage, digest_of(settings), digest_of(remembered), stage.latency_frames(rate), stage.memory_s()
+    without, what_stays = {"id", "name", "on"}, stage.remembers()
+    settings = digest_of(stage.model_dump_json(exclude=without))
+    remembered = settings if what_stays is stage else digest_of(what_stays.model_dump_json(exclude=without))
+    return stage, settings, remembered, stage.latency_frames(rate), stage.memory_s()

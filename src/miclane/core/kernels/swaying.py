@@ -1,5 +1,7 @@
 """All-passes and delays whose places move; what moves them is given every HOP frames, straight lines in between."""
 
+from functools import cache
+
 import numpy as np
 
 from . import kernel
@@ -84,15 +86,20 @@ def swelled(x, points, offset, y, gain):
         y[i] = g * x[i]
 
 
+@cache
 def turned_fractions() -> np.ndarray:
-    """The table (PHASES + 1, 16) of `delayed`: `fractions` turned round, as a line runs, with zeros after them."""
+    """The table (PHASES + 1, 16) of `delayed`: `fractions` turned round, as a line runs, with zeros after them.
+
+    Never written to.
+    """
     table = np.zeros((PHASES + 1, 16))
     table[:, :TAPS] = fractions()[:, ::-1]
     return table
 
 
+@cache
 def fractions() -> np.ndarray:
-    """Delays of fractions of a frame (PHASES + 1, TAPS): sincs in a Kaiser window, gain 1 at 0 Hz."""
+    """Delays of fractions of a frame (PHASES + 1, TAPS): sincs in a Kaiser window, gain 1 at 0 Hz. Never written to."""
     at = np.arange(TAPS)[None] - (TAPS // 2 - 1) - np.arange(PHASES + 1)[:, None] / PHASES
     window = np.i0(6.0 * np.sqrt(np.clip(1 - (at / (TAPS / 2)) ** 2, 0, 1))) / np.i0(6.0)
     taps = np.sinc(at) * window

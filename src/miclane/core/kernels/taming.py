@@ -1,5 +1,7 @@
 """What of a spectrum sticks out of its neighbourhood, moment by moment: a harmonic against harmonics."""
 
+import math
+
 import numpy as np
 
 from . import kernel, kernel_as_written
@@ -8,6 +10,8 @@ STEEPEST_DB, STEEPEST_SUNG_DB = 24.0, 40.0  # of spectra, of harmonics of a note
 # A first harmonic lies over the next by so much anyway, and is never said to stand out by more than a line that nobody
 # has drawn lets pass: from vowel to vowel it goes up and down by 20 dB and more.
 FALLS_DB, FIRST_MOST_DB = 5.0, 8.0
+# 1 over the factorials of 2 to 13
+_F2, _F3, _F4, _F5, _F6, _F7, _F8, _F9, _F10, _F11, _F12, _F13 = (1 / math.factorial(n) for n in range(2, 14))
 BETWEEN, BY_ABOVE, BY_OTHERS = 0, 1, 2  # what an excess is known by; between two harmonics it is not known
 
 
@@ -156,12 +160,49 @@ def times_one_of(spectra, filters, which, out):
             y[k] = x[k] * by[k]
 
 
-@kernel_as_written
-def between_bands(cuts, under, share, scale, out):
-    """Cuts (m, bands) at every bin, `share` (bins,) of the way from the band `under` (bins,) it to the next, times
-    `scale`, into out (m, bins)."""
+@kernel
+def taken_by(cuts, under, share, scale, phases, out):
+    """What filters of minimum phase take away of a sound: 1 less their responses, into out (m, bins).
+
+    Each cuts by cuts (m, bands) times `scale` nepers (at most 8); a bin lies `share` (bins,) of the way from the band
+    `under` (bins,) it to the next. The phase is the sum of what each band has part in, `phases` (bands, bins) for a cut
+    of 1. Exponential, sine and cosine are their Taylor series at an eighth, and what follows from those at the whole;
+    to 1e-8.
+    """
+    bins, bands = out.shape[1], cuts.shape[1]
+    angle, level = np.empty(bins, np.float32), np.empty(bins)
+    cutting = np.zeros(bands + 3, np.int64)
+    by = np.zeros(bands + 3, np.float32)
     for t in range(len(cuts)):
         row, y = cuts[t], out[t]
-        for k in range(y.shape[0]):
+        count = 0
+        for b in range(bands):
+            if row[b] != 0.0:
+                cutting[count], by[count] = b, row[b]
+                count += 1
+        by[count : count + 3] = 0.0  # with the last of them go some by nothing
+        angle[:] = 0.0
+        for b in range(0, count, 4):
+            p, q, r, s = phases[cutting[b]], phases[cutting[b + 1]], phases[cutting[b + 2]], phases[cutting[b + 3]]
+            one, two, three, four = by[b], by[b + 1], by[b + 2], by[b + 3]
+            for k in range(bins):
+                angle[k] += one * p[k] + two * q[k] + three * r[k] + four * s[k]
+        for k in range(bins):
             low = row[under[k]]
-            y[k] = (low + share[k] * (row[under[k] + 1] - low)) * scale
+            level[k] = (low + share[k] * (row[under[k] + 1] - low)) * scale
+        for k in range(bins):
+            x = level[k] * 0.125
+            e = 1 + x * (1 + x * (_F2 + x * (_F3 + x * (_F4 + x * (_F5 + x * (_F6 + x * (_F7 + x * _F8)))))))
+            e = e * e
+            e = e * e
+            e = e * e
+            a = angle[k] * 0.125
+            q = a * a
+            s = a * (1 - q * (_F3 - q * (_F5 - q * (_F7 - q * (_F9 - q * (_F11 - q * _F13))))))
+            c = 1 - q * (_F2 - q * (_F4 - q * (_F6 - q * (_F8 - q * (_F10 - q * _F12)))))
+            s, c = 2 * s * c, 1 - 2 * s * s
+            s, c = 2 * s * c, 1 - 2 * s * s
+            s, c = 2 * s * c, 1 - 2 * s * s
+            level[k], angle[k] = 1 - e * c, -e * s
+        for k in range(bins):
+            y[k] = complex(level[k], angle[k])

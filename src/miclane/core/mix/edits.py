@@ -82,9 +82,15 @@ def apply(session: Session, edits: list[Edit]) -> Applied:
 
 
 def apply_with(
-    session: Session, edits: list[Edit], follows: Callable[[Session, list[Edit]], list[Edit]] | None
+    session: Session,
+    edits: list[Edit],
+    follows: Callable[[Session, list[Edit]], list[Edit]] | None,
+    holds: Callable[[Session], None] | None = None,
 ) -> Applied:
-    """As `apply`, with what `follows(session after edits, edits)` says after them; validated once, after all of it."""
+    """As `apply`, with what `follows(session after edits, edits)` says after them; validated once, after all of it.
+
+    `holds` raises for a session that is valid and yet cannot be.
+    """
     done = tried(session, edits)
     try:
         more = follows(done.session, done.made) if follows is not None else []
@@ -93,6 +99,8 @@ def apply_with(
     except Exception:
         validated(done.session, session)  # where what was asked for is to blame, that is what is said
         raise
+    if holds is not None:
+        holds(after)
     return Applied(after, done.made + then.made, then.inverses + done.inverses)
 
 

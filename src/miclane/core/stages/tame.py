@@ -16,7 +16,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from ..kernels.taming import between_bands, held_over, times_one_of
+from ..kernels.taming import held_over, taken_by, times_one_of
 from ..late import irfft, maximum_filter1d, rfft, uniform_filter1d
 from ..readings import StageReading
 from .base import Key, Settings, Stage, rule, setting
@@ -27,6 +27,7 @@ _WINDOW_S = 0.0853
 LOUD_DB = -58.0  # mean power of a moment under which nothing is looked for
 _LEAST_DB = 0.05  # of cut
 _GIVES_WAY_DB, _UNDER_DB = 1.0, 0.5  # over the line in which a band comes to be brought all the way, under it
+NEPERS = -math.log(10) / 20  # of a level for a dB of cut
 _ROUNDS = 14  # times its slowest time, after which what was is forgotten
 Told = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 
@@ -39,18 +40,26 @@ class LinePoint(Settings):
 
 
 @lru_cache(maxsize=4)
-def _between(size: int, rate: int) -> tuple[np.ndarray, np.ndarray]:
-    """For each bin the band at or under it, and the share of the next."""
+def between(size: int, rate: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """For each bin the band at or under it, and the share of the next; the phase (bands, bins) of a filter of minimum
+    phase that cuts by 1 dB at a band and by nothing at all others."""
     f = np.maximum(np.fft.rfftfreq(size, 1 / rate), 1.0)
     place = np.interp(np.log2(f), np.log2(BANDS_HZ), np.arange(len(BANDS_HZ)))
     under = np.minimum(place.astype(np.int64), len(BANDS_HZ) - 2)
-    return under, (place - under).astype(SINGLE)
+    share, bins = place - under, np.arange(len(f))
+    levels = np.zeros((len(BANDS_HZ), len(f)))
+    levels[under, bins] = 1 - share
+    levels[under + 1, bins] = share
+    cepstrum = np.fft.irfft(levels * NEPERS, axis=1)
+    cepstrum[:, 1 : size // 2] *= 2
+    cepstrum[:, size // 2 + 1 :] = 0.0
+    return under, share.astype(SINGLE), np.fft.rfft(cepstrum, axis=1).imag.astype(SINGLE)
 
 
 class TameProcessor(Processor):
     """Spectra of what comes, the cuts that follow from them, and the sound through those, hop by hop of the song."""
 
-    SHARED = ("between", "share", "line_db")  # never written to
+    SHARED = ("between", "share", "phases", "line_db")  # never written to
 
     def __init__(self, s: "Tame", rate: int, channels: int, telling: list[Told] | None = None) -> None:
         """With `telling`, what is found is put there: excess, the same held, what it is known by, how loud it is."""
@@ -58,7 +67,7 @@ class TameProcessor(Processor):
         self.size, self.hop = s.sizes(rate)
         self.latency = s.latency_frames(rate)
         self.idle = channels == 1 and s.target == "side"
-        self.between, self.share = _between(self.size, rate)
+        self.between, self.share, self.phases = between(self.size, rate)
         self.line_db = s.line_at(BANDS_HZ)
         self.rise, self.fall = (one_pole(ms / self.hop, rate) for ms in (s.attack_ms, s.release_ms))
         self.state = np.zeros(len(BANDS_HZ))
@@ -167,15 +176,8 @@ class TameProcessor(Processor):
 
     def _taken(self, cuts: np.ndarray) -> np.ndarray:
         """What filters of minimum phase (m, bins) that cut by so many dB at the bands take away of a sound."""
-        levels = np.empty((len(cuts), len(self.between)), SINGLE)
-        between_bands(cuts.astype(SINGLE), self.between, self.share, SINGLE(-np.log(10) / 20), levels)
-        cepstrum = irfft(levels, axis=1)
-        cepstrum[:, 1 : self.size // 2] *= 2
-        cepstrum[:, self.size // 2 + 1 :] = 0.0
-        turned = rfft(cepstrum, axis=1)
-        size, found = np.exp(turned.real), np.empty_like(turned)
-        np.subtract(1, size * np.cos(turned.imag), out=found.real)
-        np.negative(size * np.sin(turned.imag), out=found.imag)
+        found = np.empty((len(cuts), len(self.between)), np.complex64)
+        taken_by(cuts, self.between, self.share, NEPERS, self.phases, found)
         return found
 
 

@@ -6,7 +6,6 @@ notes that need nothing, frames pass as they came. docs/tuning.md says what else
 """
 
 import bisect
-from collections.abc import Iterator
 from functools import lru_cache
 from typing import Any, ClassVar, Literal
 
@@ -17,6 +16,7 @@ from ..errors import UnusableValueError
 from ..kernels.periods import COLUMNS, KEPT, listened, retuned
 from ..kernels.swaying import fractions
 from ..readings import StageReading
+from ..same import once_each
 from ..tonality import parse_key, pitch_classes
 from ..units import note_of, show_time
 from .base import Settings, Stage, rule, setting
@@ -233,10 +233,10 @@ class Tune(Stage):
         A stretch is notes in a row without a gap, of which one is changed; one of more than 8 s is cut between notes.
         """
         spans, rows, first = [], [], [0]
-        for group in self._groups():
-            if not any(self.active(n) for n in group):
+        for group, changed in _stretches(self):
+            if not any(changed):
                 continue
-            for note in group:
+            for note, active in zip(group, changed, strict=True):
                 start, end = note.start_s * rate, note.end_s * rate
                 slope = note.drift_cents / (end - start)
                 drift, vibrato = self.keep * note.drift, self.keep * note.vibrato
@@ -249,7 +249,7 @@ class Tune(Stage):
                         slope,
                         drift,
                         vibrato,
-                        float(self.active(note)),
+                        float(active),
                     ]
                 )
             first.append(len(rows))
@@ -259,16 +259,6 @@ class Tune(Stage):
             np.array(rows, np.float64).reshape(-1, COLUMNS),
             np.array(first, np.int64),
         )
-
-    def _groups(self) -> Iterator[list[SungNote]]:
-        group: list[SungNote] = []
-        for note in self.notes:
-            if group and (note.start_s - group[-1].end_s > _JOINED_S or note.end_s - group[0].start_s > _LONGEST_S):
-                yield group
-                group = []
-            group.append(note)
-        if group:
-            yield group
 
     def note_at(self, time_s: float) -> SungNote | None:
         """The note that is sung at a moment."""
@@ -282,16 +272,29 @@ class Tune(Stage):
         return round(LATE_S * rate)
 
     def memory_s(self) -> float:
-        longest = max((g[-1].end_s - g[0].start_s for g in self._groups() if any(map(self.active, g))), default=0.0)
+        longest = max((g[-1].end_s - g[0].start_s for g, changed in _stretches(self) if any(changed)), default=0.0)
         return longest + _LISTENS_S
 
     def begins_by(self, frame: int, rate: int) -> int:
         """A stretch is followed from its beginning or not at all."""
-        for group in self._groups():
+        for group, changed in _stretches(self):
             if group[-1].end_s * rate >= frame:
                 begins = max(0, round((group[0].start_s - _LISTENS_S) * rate))
-                return begins if group[0].start_s * rate < frame and any(map(self.active, group)) else frame
+                return begins if group[0].start_s * rate < frame and any(changed) else frame
         return frame
 
     def tail_s(self) -> float:
         return 0.0
+
+
+@once_each(64)  # asked for several times at every change of the chain it is in
+def _stretches(tune: Tune) -> list[tuple[list[SungNote], list[bool]]]:
+    """Notes in a row without a gap, and which of them are changed."""
+    groups: list[list[SungNote]] = []
+    for note in tune.notes:
+        group = groups[-1] if groups else []
+        if group and note.start_s - group[-1].end_s <= _JOINED_S and note.end_s - group[0].start_s <= _LONGEST_S:
+            group.append(note)
+        else:
+            groups.append([note])
+    return [(group, [tune.active(n) for n in group]) for group in groups]
