@@ -214,16 +214,23 @@ def test_what_is_turned_down_before_the_de_essers_is_soft_as_soon_as_it_is_said_
     play(page)
     until(page, "miclane.player.at > miclane.player.first + 1.2 * 48000")
     loud = max(page.evaluate(PEAKS, 50))
-    page.evaluate("miclane.heard = []")
-    page.evaluate("() => import('/static/js/session.js').then((m) => m.set('lanes/lead/stages/x/gain_db', -24))")
-    soft = page.evaluate(
-        f"""async () => {{
-          while (!miclane.heard.length) await new Promise((resolve) => setTimeout(resolve, 5));
-          const before = miclane.player.at; // which is what was last told: the next is of after it was heard
-          while (miclane.player.at === before) await new Promise((resolve) => setTimeout(resolve, 5));
-          const from = miclane.player.at; // it is faded to, and then in what is looked at, by the clock of the sound
-          while (Math.abs(miclane.player.at - from) < 8000) await new Promise((resolve) => setTimeout(resolve, 5));
-          return ({PEAKS})(10);
-        }}"""
-    )
+    for turned in (-24, -25, -26, -27):
+        fell = page.evaluate("miclane.heard = [], miclane.player.fell")
+        set_to = "(to) => import('/static/js/session.js').then((m) => m.set('lanes/lead/stages/x/gain_db', to))"
+        page.evaluate(set_to, turned)
+        soft = page.evaluate(
+            f"""async () => {{
+              while (!miclane.heard.length) await new Promise((resolve) => setTimeout(resolve, 5));
+              const before = miclane.player.at; // which is what was last told: the next is of after it was heard
+              while (miclane.player.at === before) await new Promise((resolve) => setTimeout(resolve, 5));
+              const from = miclane.player.at; // it is faded to, and then looked at, by the clock of the sound
+              while (Math.abs(miclane.player.at - from) < 8000) await new Promise((resolve) => setTimeout(resolve, 5));
+              return ({PEAKS})(10);
+            }}"""
+        )
+        if page.evaluate("miclane.player.fell") == fell:
+            break  # on a busy machine what comes behind the first piece may be late, and the old is heard between
+        page.evaluate(set_to, 0)
+        all_kept(page)
+        page.wait_for_timeout(3000)
     assert max(soft) < 0.25 * loud

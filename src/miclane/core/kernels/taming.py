@@ -161,6 +161,19 @@ def times_one_of(spectra, filters, which, out):
 
 
 @kernel
+def less_both(rows, which, one, other, mix):
+    """From rows (k, hop) of these numbers (m,) so much is taken of the last frames of one (m, n), giving way to other.
+
+    That happens in a straight line along the hop.
+    """
+    hop = rows.shape[1]
+    for t in range(len(which)):
+        row, first, last = rows[which[t]], one[t, one.shape[1] - hop :], other[t, other.shape[1] - hop :]
+        for i in range(hop):
+            row[i] -= mix * (first[i] + i * (1.0 / hop) * (last[i] - first[i]))
+
+
+@kernel
 def taken_by(cuts, under, share, scale, phases, out):
     """What filters of minimum phase take away of a sound: 1 less their responses, into out (m, bins).
 

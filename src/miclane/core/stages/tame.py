@@ -16,7 +16,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from ..kernels.taming import held_over, taken_by, times_one_of
+from ..kernels.taming import held_over, less_both, taken_by, times_one_of
 from ..late import irfft, maximum_filter1d, rfft, uniform_filter1d
 from ..readings import StageReading
 from .base import Key, Settings, Stage, rule, setting
@@ -160,7 +160,6 @@ class TameProcessor(Processor):
         parts = came if s.target == "stereo" or len(came) == 1 else _turned(came)
         which = range(len(parts)) if s.target == "stereo" or len(came) == 1 else [0 if s.target == "middle" else 1]
         into = y if parts is came else _turned(y)
-        h = np.arange(hop, dtype=SINGLE) / hop
         for c in which:
             rows = into[c].reshape(count, hop)
             pieces = windows(parts[c], size)[hop : hop + count * hop : hop]
@@ -168,10 +167,10 @@ class TameProcessor(Processor):
                 spectra = rfft(pieces[hops[few]], axis=1)
                 product = np.empty_like(spectra)
                 times_one_of(spectra, taken, where[few], product)
-                one = irfft(product, axis=1)[:, size - hop :]
+                one = irfft(product, axis=1)
                 times_one_of(spectra, taken, next_[few], product)
-                other = irfft(product, axis=1)[:, size - hop :]
-                rows[hops[few]] -= s.mix * (one + h * (other - one))
+                other = irfft(product, axis=1)
+                less_both(rows, hops[few], one, other, s.mix)
         return (into if into is y else _turned(into, back=True)), least
 
     def _taken(self, cuts: np.ndarray) -> np.ndarray:
