@@ -39,6 +39,8 @@ def test_every_stage_of_the_lead_stands_on_it_with_its_settings_and_what_it_did(
     assert peaks["settings"]["Threshold"] == "−17.0 dB" and peaks["settings"]["Attack"] == "1.2 ms"
     assert re.fullmatch(r"turns down \d+\.\d dB half of the time, \d+\.\d dB at most", peaks["did"])
     assert stages["6.1", "Crush"]["branch"] == "Crush"
+    plate = next(p for p in told["paths"] if p["path"] == "return:plate")
+    assert [s["did"][:10] for s in plate["stages"] if s["kind"] == "duck"] == ["turns down"]
     assert [(p["name"], p["settings"]) for p in stages["2", "Clean EQ"]["parts"]][:2] == [
         ("1 low cut", {"Frequency": "118 Hz", "Slope": "24 dB/octave", "Target": "stereo"}),
         ("2 bell", {"Frequency": "262 Hz", "Gain": "−3.4 dB", "Width": "0.90 Q", "Target": "stereo"}),

@@ -14,7 +14,8 @@ from miclane.core.engine.picks import Picks
 from miclane.core.engine.plain_builder import PlainBuilder
 from miclane.core.engine.render import Renderer
 from miclane.core.engine.stream import flow, stream
-from miclane.core.errors import UnusableChainError
+from miclane.core.engine.traced import traced
+from miclane.core.errors import CancelledError, UnusableChainError
 from miclane.core.mix.document import LocalValue, Session
 from miclane.core.mix.edits import Insert, Move, Remove, Set, apply
 from miclane.core.mix.local import after_edits, check, in_force, localized, may_be_local, seen_in, told_of
@@ -419,6 +420,46 @@ def test_a_trace_shows_what_is_heard() -> None:
     inside = renderer.loop(graph, graph.places["lane:lead:out"], 6 * RATE, 7 * RATE)
     assert inside.trace(graph.places["lane:lead:stage:press"]) is None
     assert inside.has(graph.places["lane:lead:stage:press"])
+
+
+def test_of_the_last_stage_of_a_path_there_is_a_trace_as_of_any_other() -> None:
+    """What is heard after it is a pick that was rendered itself, and has none."""
+    plain, read = song()
+    session = apply(plain, [Insert(path="local_values", index=0, value=local(*ONES[0]))]).session
+    graph, usual = Builder(session).build(), Builder(plain).build()
+    for place, stage in (("lane:lead", "press"), ("return:plate", "duck"), ("bus:vocals", "glue")):
+        found, without = (
+            Renderer(read).loop(each, each.places[f"{place}:treated"], 3 * RATE, 10 * RATE) for each in (graph, usual)
+        )
+        trace, before = (each.trace(each.graph.places[f"{place}:stage:{stage}"]) for each in (found, without))
+        assert trace is not None and before is not None and trace.gain_db is not None and before.gain_db is not None
+        at = (4 * RATE - trace.start) // trace.hop
+        assert trace.gain_db[:at] == pytest.approx(before.gain_db[:at], abs=1e-6)
+
+
+def test_traces_of_the_whole_song_are_those_of_a_loop_of_all_of_it() -> None:
+    """In one go, with no sound kept, in both ways in which the song is set."""
+    plain, read = song()
+    session = apply(plain, [Insert(path="local_values", index=0, value=local(*ONES[0]))]).session
+    graph, frames, pieces = Builder(session).build(), SECONDS * RATE, []
+    ends = [graph.places[f"{path}:treated"] for path in ("lane:lead", "lane:other", "return:plate", "bus:vocals")]
+    whole = traced(graph, ends, frames, read, Cancel(), lambda: pieces.append(1))
+    assert pieces and whole.stop == frames
+    loop = Renderer(read).loop(graph, graph.places["bus:mix:out"], 0, frames)
+    for stage in ("lane:lead:stage:eq", "lane:lead:stage:press", "lane:other:stage:own", "return:plate:stage:verb",
+                  "return:plate:stage:duck", "bus:vocals:stage:glue"):  # fmt: skip
+        one, other = whole.trace(graph.places[stage]), loop.trace(graph.places[stage])
+        assert one is not None and other is not None and one.start == other.start == 0
+        n = min(len(one.peak_out), len(other.peak_out))
+        assert n >= frames // one.hop - 2
+        for row in ("gain_db", "mean_square_in", "mean_square_out", "peak_out"):
+            mine, theirs = getattr(one, row), getattr(other, row)
+            assert (mine is None) == (theirs is None)
+            assert mine is None or mine[:n] == pytest.approx(theirs[:n], abs=1e-6)
+    with pytest.raises(CancelledError):
+        given_up = Cancel()
+        given_up.set()
+        traced(graph, ends, frames, read, given_up, lambda: None)
 
 
 @pytest.mark.parametrize("keyed", [False, True])

@@ -39,9 +39,12 @@ def stations(
     studio: Studio, state: State, hear: Hear, lane: str, start: int, stop: int, first: int, last: int
 ) -> dict[str, Any]:
     """Reading of every stage of a path that is on, by id."""
-    part = find_path(state.session, lane)
-    found, _ = path_range(studio, state, hear, lane, start, stop)
-    graph = studio.graph(state)
+    return read_in(studio, state, path_range(studio, state, hear, lane, start, stop)[0], lane, first, last)
+
+
+def read_in(studio: Studio, state: State, found: Range, lane: str, first: int, last: int) -> dict[str, Any]:
+    """As `stations`, in a range in which the path was rendered."""
+    part, graph = find_path(state.session, lane), studio.graph(state)
     told: dict[str, Any] = {}
     for stage in flat_stages(part.member.stages):
         trace = found.trace(graph.places[f"{part.place}:stage:{stage.id}"]) if stage.on else None

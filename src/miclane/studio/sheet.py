@@ -11,7 +11,7 @@ from ..core.mix.paths import Path, find_path, path_names
 from ..core.stages.base import Key, Settings, Stage, applies, rule_of
 from ..core.units import show_value
 from ..store.state import State
-from .looking import stations
+from .looking import read_in
 from .studio import Studio
 
 FORMAT, VERSION = "mic-lane/settings-sheet", 1
@@ -68,7 +68,7 @@ def did(studio: Studio, state: State, name: str) -> dict[str, str]:
     session = state.session
     if not session.frames or (find_path(session, name).is_lane and find_path(session, name).sound is None):
         return {}
-    told = stations(studio, state, "lane", name, 0, session.frames, 0, session.frames)
+    told = read_in(studio, state, studio.traces(state), name, 0, session.frames)
     return {identifier: _of_the_song(str(reading["says"])) for identifier, reading in told.items() if reading["says"]}
 
 

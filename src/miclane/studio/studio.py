@@ -20,12 +20,14 @@ from ..core.engine.graph import Graph
 from ..core.engine.range import Range
 from ..core.engine.render import Renderer
 from ..core.engine.states import States
+from ..core.engine.traced import traced
 from ..core.errors import MicLaneError, UnknownPlaceError
 from ..core.mix.alternatives import alternative_of, edits_of, seen_as
 from ..core.mix.document import Lane, Session
 from ..core.mix.edits import Edit
 from ..core.mix.labels import describe_edits
 from ..core.mix.local import localized
+from ..core.mix.paths import path_names, place_of
 from ..core.mix.sections import SONG, Where
 from ..store.chains import ChainStore
 from ..store.database import Database
@@ -90,6 +92,7 @@ class Studio:
         self.onsets: Recent[list[int]] = Recent(60)
         self.fits: Recent[Any] = Recent(8)
         self.songs: Recent[Any] = Recent(16)
+        self._traces: Recent[Range] = Recent(2)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._work: dict[str, tuple[int, Cancel]] = {}
         self._lock = threading.Lock()
@@ -222,6 +225,19 @@ class Studio:
         """Frames [start, stop) of what is heard (channels, n)."""
         graph, target = self.heard(state, hear, lane, variant, band)
         return self.renderer(graph.rate).sound(graph, target, start, stop, cancel or self.newest(state))
+
+    def traces(self, state: State) -> Range:
+        """What every stage of every path does over the whole song, without the sound; what is heard goes first."""
+        cancel = self.newest(state)
+
+        def make() -> Range:
+            graph, silent = self.graph(state), {x.id for x in state.session.lanes if x.sound is None}
+            ends = [graph.places[f"{place_of(n)}:treated"] for n in path_names(state.session) if n not in silent]
+            renderer = self.renderer(graph.rate)
+            whole = partial(traced, graph, ends, state.session.frames, renderer.read, cancel)
+            return renderer.in_no_hurry(lambda: whole(renderer.gate.pass_through))
+
+        return self._traces.get((state.seen_name, state.version), make, cancel.check)
 
     def mix_of(self, session: Session, first: int, last: int) -> np.ndarray:
         """Frames [first, last) of the mix of a session that need not be a kept one."""

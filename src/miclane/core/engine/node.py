@@ -187,6 +187,36 @@ class _Tracing:
         self._points += points
 
 
+class Watch:
+    """Makes the trace of a stage from the song's first frame on, while its sound comes and goes and is not kept."""
+
+    def __init__(self, rate: int) -> None:
+        self._hop = trace_hop(rate)
+        self._left = [np.zeros((1, 0))] * 3  # what came in, what went out, and the gain, that do not fill a hop yet
+        self._rows: list[np.ndarray] = []
+        self._moved = False
+
+    def take(self, x: np.ndarray, y: np.ndarray, gain_db: np.ndarray | None) -> None:
+        """x (channels, n) has come in, y has become due and the gains (n,) with it."""
+        self._moved |= gain_db is not None
+        gains = np.zeros((1, y.shape[1])) if gain_db is None else gain_db[None]
+        after = [
+            np.concatenate([left, new], axis=1) if left.shape[1] else new
+            for left, new in zip(self._left, (x, y, gains), strict=True)
+        ]
+        x, y, gains = after
+        points = min(x.shape[1], y.shape[1]) // self._hop
+        rows = np.zeros((4, points))
+        take_down(len(x), x[0], x[-1], len(y), y[0], y[-1], gains[0], self._hop, 0, points, *rows)
+        self._rows.append(rows)
+        self._left = [np.ascontiguousarray(each[:, points * self._hop :]) for each in after]
+
+    def trace(self) -> Trace:
+        """The trace of all that has been taken."""
+        gain, inside, outside, peak = np.concatenate([np.zeros((4, 0)), *self._rows], axis=1)
+        return Trace(0, self._hop, gain if self._moved else None, inside, outside, peak)
+
+
 def mix_down(
     parts: list[np.ndarray],
     gains: list[tuple[float, float]],

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .cache import Rendered
-from .graph import Graph
+from .graph import Graph, Node
 from .node import Trace, joined, put_together
 
 
@@ -43,7 +43,8 @@ class Range:
 
     def trace(self, key: str) -> Trace | None:
         """Trace of a stage's node, None where there is none; of a pick what is heard of its inputs' traces."""
-        heard = self._heard(key)
+        node = self.graph.nodes.get(key)
+        heard = self._heard(key) if node is None or node.picks is None else self._picked(node)
         found = [self.nodes[k].trace if k in self.nodes else None for _, k in heard]
         if len(heard) == 1 and key == heard[0][1]:
             return found[0]
@@ -57,4 +58,9 @@ class Range:
         node = self.graph.nodes.get(key)
         if key in self.nodes or node is None or node.picks is None:
             return [(0, key)]
+        return self._picked(node)
+
+    def _picked(self, node: Node) -> list[tuple[int, str]]:
+        """The inputs of a pick of which something is heard here, with their numbers."""
+        assert node.picks is not None
         return [(k, node.inputs[k]) for k in node.picks.over(self.start, self.stop)]

@@ -9,7 +9,7 @@ from collections import deque
 import numpy as np
 
 from .graph import Node
-from .node import BLOCK, Worker, put_together
+from .node import BLOCK, Watch, Worker, put_together
 from .render import Piece, SoundReader
 from .states import States
 
@@ -85,6 +85,7 @@ class Station:
         self.ready: list[np.ndarray] = []
         self.to_add: list[list[np.ndarray]] = []
         self.made: np.ndarray | None = None
+        self.watch: Watch | None = None  # of a stage that leaves no states
 
     def gather(self) -> None:
         """Take what has come in on every edge, equally long; nothing while one is empty."""
@@ -151,7 +152,10 @@ class Station:
         begun, stop, made = self.at, self.at + x.shape[1], []
         if self.states is None:
             self.at = stop
-            return worker.push(np.ascontiguousarray(x), None if key is None else np.ascontiguousarray(key))
+            due = worker.push(np.ascontiguousarray(x), None if key is None else np.ascontiguousarray(key))
+            if self.watch is not None:
+                self.watch.take(x, due, worker.gain_db)
+            return due
         while self.at < stop:
             grid = -(-max(self.at, self.notes_from) // NOTED) * NOTED
             if grid == self.at:

@@ -14,7 +14,7 @@ import numpy as np
 
 from .giving_way import Cancel
 from .graph import Graph, Node
-from .node import BLOCK, check_sound
+from .node import BLOCK, Watch, check_sound
 from .render import Piece, SoundReader, plan
 from .states import States
 from .stations import CHUNK, Edge, Row, Station, deal, evened, read_ahead, rows_of
@@ -122,12 +122,18 @@ def stream(
     cancel: Cancel | None = None,
     threads: int | None = None,
     chunk: int = IN_PRINT,
+    watches: Mapping[str, Watch] | None = None,
 ) -> Iterator[list[np.ndarray]]:
-    """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side."""
+    """Yield, chunk by chunk, `frames` frames of every target (channels, n) side by side.
+
+    Stages are watched whose nodes have a key in `watches`.
+    """
     cancel = cancel or Cancel()
     threads = threads or min(4, _cores())
     graph = _folded(graph)
     line, ends = _lay_out(graph, targets, {key: Piece(0, frames) for key in graph.nodes})
+    for station in line:
+        station.watch = (watches or {}).get(station.node.key)
     read_ahead(line)
     rows = rows_of(line)
     given = at = step = 0
