@@ -1,8 +1,8 @@
 """Builds the graph of a session that is set in one way: what feeds what, what is left out, what is heard alone."""
 
 import math
-from functools import lru_cache
 from itertools import islice
+from typing import NamedTuple
 
 from ..errors import UnusableChainError
 from ..mix.document import Lane, Session
@@ -10,10 +10,10 @@ from ..mix.paths import place_of
 from ..same import Same
 from ..stages.base import TAKEN, Key, Stage
 from ..stages.flat import flat_stages
-from ..stages.sending import Sending
 from ..stages.split import BranchSend, Send, Split
 from ..units import SILENT_DB, amplitude
 from .graph import Gains, Graph, Node, digest_of, summed
+from .stage_nodes import opened, stage_node, stage_placed, until_part
 
 
 def pan_gains(pan: float, channels: int) -> Gains:
@@ -26,6 +26,17 @@ def pan_gains(pan: float, channels: int) -> Gains:
         angle = (pan + 1) * math.pi / 4
         return math.cos(angle), math.sin(angle)
     return min(1.0, 1 - pan), min(1.0, 1 + pan)
+
+
+Branched = tuple[BranchSend, str, float]  # what a branch sends, from which key, how loud the branch is
+
+
+class _Made(NamedTuple):
+    """What was built of a lane."""
+
+    lane: Lane
+    places: dict[str, str]
+    apart: list[Branched]
 
 
 class PlainBuilder:
@@ -60,11 +71,8 @@ class PlainBuilder:
         self.bypass = (place_of(bypass[0]), bypass[1]) if bypass else None
         shared = graph or Graph(session.rate, session.frames)
         self.graph = Graph(shared.rate, shared.frames, shared.nodes)
-        self.lanes = {lane.id: lane for lane in session.lanes}
-        self.made: dict[str, dict[str, str]] = {}  # the places of each lane
-        self.apart: dict[
-            str, list[tuple[BranchSend, str, float]]
-        ] = {}  # what branches of a path send, and how loud they are
+        self.made: dict[str, _Made] = {}  # by lane
+        self.apart: dict[str, list[Branched]] = {}  # what branches of a path send, and how loud they are
 
     def build(self, like: "PlainBuilder | None" = None) -> Graph:
         """Graph with places `PATH:raw|treated|out`, `PATH:before|stage:STAGE`, `PATH:branch:BRANCH`.
@@ -78,15 +86,7 @@ class PlainBuilder:
         for lane in session.lanes:
             self._source(lane)
         for lane in self._in_order():
-            begun = len(places)
-            if like is not None and like.lanes.get(lane.id) is lane and not session.hears(lane.stages) - {lane.id}:
-                places.update(like.made[lane.id])
-                self.made[lane.id] = like.made[lane.id]
-                if (apart := like.apart.get(f"lane:{lane.id}")) is not None:
-                    self.apart[f"lane:{lane.id}"] = apart
-                continue
-            self._lane(lane)
-            self.made[lane.id] = dict(islice(places.items(), begun, None))
+            self._lane(lane, like.made.get(lane.id) if like is not None else None)
         hushed = session.hushed
         for lane in session.lanes:
             if lane.mute or lane.id in hushed or lane.sound is None:
@@ -97,11 +97,8 @@ class PlainBuilder:
                 if send.raw:
                     tap = self._raw_tap(lane, send)
                 if send.on and send.throws:
-                    openings = [t.model_dump(exclude={"id"}) for t in send.throws]
-                    opened = Sending.model_validate(
-                        {"level_db": send.level_db, "ramp_ms": send.ramp_ms, "openings": openings}
-                    )
-                    sends[send.id].append((self._stage(opened, tap, f"{lane.id} to {send.id}"), (1.0, 1.0)))
+                    thrown = self._stage(opened(send), tap, f"{lane.id} to {send.id}")
+                    sends[send.id].append((thrown, (1.0, 1.0)))
                 elif send.on and send.level_db > SILENT_DB:
                     gain = amplitude(send.level_db)
                     sends[send.id].append((tap, (gain, gain)))
@@ -193,16 +190,24 @@ class PlainBuilder:
         source = Node(digest_of("source", digest, self.session.rate), channels=self._taken_in(lane), digest=digest)
         self.graph.places[f"lane:{lane.id}:raw"] = self.graph.add(source)
 
-    def _lane(self, lane: Lane) -> None:
-        places = self.graph.places
+    def _lane(self, lane: Lane, before: "_Made | None" = None) -> None:
+        """Its stages, fader and pan; taken from `before` where that is the same and nothing else comes into it."""
+        places, path, begun = self.graph.places, f"lane:{lane.id}", len(self.graph.places)
+        if before is not None and before.lane is lane and not self.session.hears(lane.stages) - {lane.id}:
+            self.made[lane.id] = before
+            places.update(before.places)
+            self.apart |= {path: before.apart} if before.apart else {}
+            return
         on, rate = Same(lane), self.session.rate
-        stages = tuple(_placed(Same(s), on, rate) for s in lane.stages)
+        stages = tuple(stage_placed(Same(s), on, rate) for s in lane.stages)
         skip = self.untreated == "**" or (self.untreated == "*" and lane.role != "music")
-        last = self._path(f"lane:{lane.id}", stages, places[f"lane:{lane.id}:raw"], lane.id, skip)
+        last = self._path(path, stages, places[f"{path}:raw"], lane.id, skip)
         gain = amplitude(lane.fader_db)
         left, right = pan_gains(lane.pan, self._taken_in(lane))
-        places[f"lane:{lane.id}:placed"] = self._sum([(last, (left, right))])
-        places[f"lane:{lane.id}:out"] = self._sum([(last, (gain * left, gain * right))])
+        places[f"{path}:placed"] = self._sum([(last, (left, right))])
+        places[f"{path}:out"] = self._sum([(last, (gain * left, gain * right))])
+        made = dict(islice(places.items(), begun, None))
+        self.made[lane.id] = _Made(lane, made, self.apart.get(path, []))
 
     def _raw_tap(self, lane: Lane, send: Send) -> str:
         raw = self.graph.places[f"lane:{lane.id}:raw"]
@@ -216,7 +221,7 @@ class PlainBuilder:
         places[f"{place}:raw"] = raw
         alone = self.alone if self.alone and self.alone[0] == name else None
         if alone:
-            stages = _until_part(stages, *alone[1:]) or stages
+            stages = until_part(stages, *alone[1:]) or stages
         last = raw if skip or self.untreated == name else self._chain(place, stages, raw)
         if alone and alone[2] == TAKEN:
             before, after = (places.get(f"{place}:{where}:{alone[1]}", last) for where in ("before", "stage"))
@@ -277,60 +282,4 @@ class PlainBuilder:
         song = self.session.tempo_bpm, self.session.key
         said = f"{self._said} {place}" if self._said else ""
         channels = self.graph.nodes[into].channels
-        return self.graph.add(_node(Same(stage), into, channels, source, said, self.graph.rate, song))
-
-
-@lru_cache(maxsize=4096)
-def _node(of: Same, into: str, channels: int, source: str, said: str, rate: int, song: tuple[float, str]) -> Node:
-    """The node of a stage behind one of so many channels; `said` is its place and what else names its twins."""
-    stage, settings, remembered, latency, memory_s = _facts(of, rate, song)
-    return Node(
-        digest_of("stage", settings, into, source, rate),
-        (into,),
-        stage.channels_out(channels),
-        stage=stage,
-        keyed_by=source,
-        latency=latency,
-        memory_s=memory_s,
-        twin=digest_of(said, remembered, rate) if said else "",
-    )
-
-
-@lru_cache(maxsize=2048)
-def _placed(of: Same, on: Same, rate: int) -> Stage:
-    """A stage and what is inside it, with what they take from their lane."""
-    stage, lane = of.it, on.it
-    if isinstance(stage, Split):
-        branches = tuple(
-            b.model_copy(update={"stages": tuple(s.placed_on(lane, rate) for s in b.stages)}) for b in stage.branches
-        )
-        return stage.model_copy(update={"branches": branches})
-    placed: Stage = stage.placed_on(lane, rate)
-    return placed
-
-
-def _until_part(stages: tuple[Stage, ...], stage_id: str, band: int) -> tuple[Stage, ...]:
-    """The stages before one, those of its branch included, and then one part of it alone; () if it is not there."""
-    for k, stage in enumerate(stages):
-        if stage.id == stage_id and isinstance(stage, Split) and 0 <= band < len(stage.branches):
-            return (*stages[:k], *stage.branches[band].stages)
-        if stage.id == stage_id and band == TAKEN:
-            return (*stages[:k], stage)
-        if stage.id == stage_id and (part := stage.heard_alone(band)) is not None:
-            return (*stages[:k], part.model_copy(update={"id": stage.id}))
-        for branch in stage.forks():
-            inside = _until_part(branch.stages, stage_id, band)
-            if inside:
-                return (*stages[:k], *inside)
-    return ()
-
-
-@lru_cache(maxsize=2048)
-def _facts(of: Same, rate: int, song: tuple[float, str]) -> tuple[Stage, str, str, int, float]:
-    """A stage in its song; digests of the settings that make its sound, and of those that make its states; latency in
-    frames, memory in seconds."""
-    stage: Stage = of.it.in_song(*song)
-    without, what_stays = {"id", "name", "on"}, stage.remembers()
-    settings = digest_of(stage.model_dump_json(exclude=without))
-    remembered = settings if what_stays is stage else digest_of(what_stays.model_dump_json(exclude=without))
-    return stage, settings, remembered, stage.latency_frames(rate), stage.memory_s()
+        return self.graph.add(stage_node(Same(stage), into, channels, source, said, self.graph.rate, song))
