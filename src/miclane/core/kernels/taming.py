@@ -179,8 +179,8 @@ def taken_by(cuts, under, share, scale, phases, out):
 
     Each cuts by cuts (m, bands) times `scale` nepers (at most 8); a bin lies `share` (bins,) of the way from the band
     `under` (bins,) it to the next. The phase is the sum of what each band has part in, `phases` (bands, bins) for a cut
-    of 1. Exponential, sine and cosine are their Taylor series at an eighth, and what follows from those at the whole;
-    to 1e-8.
+    of 1. Exponential, sine and cosine are their Taylor series at an eighth, and what follows from those at the whole
+    to 1e-8; phases are added up in single precision.
     """
     bins, bands = out.shape[1], cuts.shape[1]
     angle, level = np.empty(bins, np.float32), np.empty(bins)
