@@ -11,12 +11,12 @@ import numpy as np
 from .graph import Node
 from .node import BLOCK, Watch, Worker, put_together
 from .render import Piece, SoundReader
+from .resting import Resting
 from .states import States
 
 CHUNK = 2 * BLOCK
 NOTED = 6 * BLOCK  # states are kept of a flow at multiples of so many frames, whatever node they are of: one that
 # goes on from there needs no more of those before it than there is a state for
-_FULL = 0.8  # of a hand: a row that takes more leaves too little to even out with
 
 
 class Edge:
@@ -26,6 +26,17 @@ class Edge:
         self.blocks: deque[np.ndarray] = deque()
         self.frames = 0
         self.skip = 0
+        self._sent: deque[np.ndarray | None] = deque()
+
+    def send(self, block: np.ndarray | None) -> None:
+        """Have what was made at a step wait until whoever is at the other end takes that step too."""
+        self._sent.append(block)
+
+    def receive(self) -> None:
+        """Let come in what was sent at the next step."""
+        block = self._sent.popleft()
+        if block is not None:
+            self.put(block)
 
     def put(self, block: np.ndarray) -> None:
         if self.skip:
@@ -86,6 +97,7 @@ class Station:
         self.to_add: list[list[np.ndarray]] = []
         self.made: np.ndarray | None = None
         self.watch: Watch | None = None  # of a stage that leaves no states
+        self.resting = Resting(node, rate) if node.stage is not None and states is None else None
 
     def gather(self) -> None:
         """Take what has come in on every edge, equally long; nothing while one is empty."""
@@ -152,10 +164,7 @@ class Station:
         begun, stop, made = self.at, self.at + x.shape[1], []
         if self.states is None:
             self.at = stop
-            due = worker.push(np.ascontiguousarray(x), None if key is None else np.ascontiguousarray(key))
-            if self.watch is not None:
-                self.watch.take(x, due, worker.gain_db)
-            return due
+            return self._push_on(worker, np.ascontiguousarray(x), None if key is None else np.ascontiguousarray(key))
         while self.at < stop:
             grid = -(-max(self.at, self.notes_from) // NOTED) * NOTED
             if grid == self.at:
@@ -168,12 +177,40 @@ class Station:
             self.at = to
         return made[0] if len(made) == 1 else np.concatenate(made, axis=1)
 
+    def _push_on(self, worker: Worker, x: np.ndarray, key: np.ndarray | None) -> np.ndarray:
+        """What is due of one that leaves no states, once x (channels, n) has come in before `at`."""
+        if self.watch is not None or self.resting is None:
+            due = worker.push(x, key)
+            if self.watch is not None:
+                self.watch.take(x, due, worker.gain_db)
+            return due
+        if self.resting.goes_on(x, key):
+            return np.zeros((self.node.channels, x.shape[1]))
+        self.worker = worker = self.resting.awake(worker, x, key, self.at - x.shape[1])
+        due = worker.push(x, key)
+        self.resting.after(x, key, due)
+        return due
+
 
 class Row:
-    """Stations in a row, each fed by the one before it alone."""
+    """Stations in a row, each fed by the one before it alone, and how many steps they have taken."""
 
-    def __init__(self, stations: list[Station]) -> None:
+    def __init__(self, stations: list[Station], steps: int = 0) -> None:
         self.stations = stations
+        self.steps = steps
+        self.busy = False
+        self.fed_by: list[Row] = []
+        self.heard_by: list[Row] = []
+
+    @property
+    def incoming(self) -> list[Edge]:
+        """What the first of them hears."""
+        return self.stations[0].incoming
+
+    @property
+    def outgoing(self) -> list[Edge]:
+        """What the last of them fills."""
+        return self.stations[-1].outgoing
 
     @property
     def seconds(self) -> float:
@@ -194,8 +231,9 @@ class Row:
             station.work(start, read, chunk)
 
     def hand_on(self) -> None:
-        """Give what the last of them made to those that wait for it."""
-        self.stations[-1].hand_on()
+        """Send what the last of them made to those that hear it, each of which takes it at the same step."""
+        for edge in self.outgoing:
+            edge.send(self.stations[-1].made)
 
     def divided(self) -> "list[Row]":
         """Two rows that have taken about as long."""
@@ -203,7 +241,7 @@ class Row:
         while until < len(self.stations) - 1 and half < 0.5 * total:
             half += self.stations[until].seconds
             until += 1
-        return [Row(self.stations[:until]), Row(self.stations[until:])]
+        return [Row(self.stations[:until], self.steps), Row(self.stations[until:], self.steps)]
 
 
 def rows_of(line: list[Station]) -> list[Row]:
@@ -219,27 +257,6 @@ def rows_of(line: list[Station]) -> list[Row]:
         if len(station.outgoing) == 1:
             rows[id(station.outgoing[0])] = row
     return [Row(row) for row in found]
-
-
-def evened(rows: list[Row], hands: int) -> list[Row]:
-    """The same with a row divided that takes more than its share of a hand."""
-    share = sum(row.seconds for row in rows) / hands
-    longest = max(rows, key=lambda r: r.seconds)
-    if hands < 2 or longest.seconds <= _FULL * share or len(longest.stations) < 2:
-        return rows
-    at = rows.index(longest)
-    return [*rows[:at], *longest.divided(), *rows[at + 1 :]]
-
-
-def deal(rows: list[Row], hands: int) -> list[list[Row]]:
-    """Rows dealt to as many hands, the costliest first, each to the hand with the least to do."""
-    dealt: list[list[Row]] = [[] for _ in range(hands)]
-    load = [0.0] * hands
-    for row in sorted(rows, key=lambda r: -r.seconds):
-        least = load.index(min(load))
-        dealt[least].append(row)
-        load[least] += row.seconds + 1e-6
-    return dealt
 
 
 def read_ahead(line: list[Station]) -> None:

@@ -1,28 +1,27 @@
 """The graph run from one frame to another in chunks, with bounded memory: for printing and for playing on and on.
 
-In a print stations in a row, with nobody listening in between, work on a piece one after the other while it is near.
-All rows work at the same time, each on what others made in the step before, so that a long chain keeps every core busy.
-Which thread runs which rows, and where one is divided, follows from how long each station has taken so far.
+In a print stations in a row, with nobody listening in between, work on a piece one after the other while it is near,
+and rows work at the same time (`crew`).
 """
 
 import os
+from collections import Counter
 from collections.abc import Iterator, Mapping
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
 
+from .crew import Crew
 from .giving_way import Cancel
-from .graph import Graph, Node
+from .graph import Gains, Graph, Node
 from .node import BLOCK, Watch, check_sound
 from .render import Piece, SoundReader, plan
 from .states import States
-from .stations import CHUNK, Edge, Row, Station, deal, evened, read_ahead, rows_of
+from .stations import CHUNK, Edge, Station, read_ahead, rows_of
 
-IN_PRINT = 6 * BLOCK  # fewer, longer pieces: what one hand waits for the other weighs less
+IN_PRINT = 8 * BLOCK
 _FIRST = 2048
 _RUN_IN = 8 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
-_DEAL_AGAIN = 8
 
 
 def _cores() -> int:
@@ -47,22 +46,24 @@ def _lay_out(
     return list(stations.values()), ends
 
 
-def _folded(graph: Graph) -> Graph:
-    """The same where a sum hears what a fader and pan make of one sound from that sound itself: in one go, not in two.
+def _folded(graph: Graph, targets: list[str]) -> Graph:
+    """The same where a sum hears what another sum hears from that itself: in one go, not in two.
 
-    Whoever listens to what comes between finds it as before; nobody does in a mix.
+    So it is where the other turns one sound by a fader and a pan, or is heard by nobody else. Whoever listens to what
+    comes between finds it as before; nobody does in a mix.
     """
+    heard = Counter(k for key in {n.key for t in targets for n in graph.needed(t)} for k in graph.nodes[key].before)
     nodes: dict[str, Node] = {}
     for key, node in graph.nodes.items():
         if _adds(node):
-            fed = [(nodes[k], k, gain) for k, gain in zip(node.inputs, node.gains, strict=True)]
-            turned = [
-                (one.inputs[0], (left * one.gains[0][0], right * one.gains[0][1]))
-                if _adds(one) and len(one.inputs) == 1
-                else (k, (left, right))
-                for one, k, (left, right) in fed
-            ]
-            node = replace(node, inputs=tuple(k for k, _ in turned), gains=tuple(gain for _, gain in turned))
+            fed: list[tuple[str, Gains]] = []
+            for k, (left, right) in zip(node.inputs, node.gains, strict=True):
+                one = nodes[k]
+                if _adds(one) and (len(one.inputs) == 1 or (heard[k] == 1 and k not in targets)):
+                    fed += [(i, (left * g[0], right * g[1])) for i, g in zip(one.inputs, one.gains, strict=True)]
+                else:
+                    fed.append((k, (left, right)))
+            node = replace(node, inputs=tuple(k for k, _ in fed), gains=tuple(gain for _, gain in fed))
         nodes[key] = node
     return Graph(graph.rate, graph.frames, nodes, graph.places)
 
@@ -130,34 +131,15 @@ def stream(
     """
     cancel = cancel or Cancel()
     threads = threads or min(4, _cores())
-    graph = _folded(graph)
+    graph = _folded(graph, targets)
     line, ends = _lay_out(graph, targets, {key: Piece(0, frames) for key in graph.nodes})
     for station in line:
         station.watch = (watches or {}).get(station.node.key)
     read_ahead(line)
-    rows = rows_of(line)
-    given = at = step = 0
-
-    def run(hand: list[Row], start: int) -> None:
-        for row in hand:
-            row.work(start, read, chunk)
-
-    with ThreadPoolExecutor(max(1, threads - 1)) as pool:
+    crew, given = Crew(rows_of(line), ends, read, chunk, threads), 0
+    with crew.at_work():
         while given < frames:
-            cancel.check()
-            if step % _DEAL_AGAIN == 0:
-                rows = evened(rows, threads)
-                hands = deal(rows, threads)
-            for row in rows:
-                row.gather()
-            jobs = [pool.submit(run, hand, at) for hand in hands[1:]]
-            run(hands[0], at)
-            while jobs:
-                jobs.pop().result()  # held by no name: what one raises leads back here
-            for row in rows:
-                row.hand_on()
-            at += chunk
-            step += 1
+            crew.step(cancel)
             ready = min(min(edge.frames for edge in ends), frames - given)
             if ready > 0:
                 given += ready
