@@ -8,7 +8,6 @@ from .audio import cut_padded
 from .engine.builder import Builder
 from .engine.graph import Graph
 from .engine.render import Renderer, SoundReader
-from .engine.stations import CHUNK
 from .engine.stream import stream
 from .measure.makeup import makeup_edits
 from .measure.matching import match_edits
@@ -24,7 +23,6 @@ from .stages.tune import Tune
 
 _FILE, _KEY, _ON_ITS_WAY, _LEAST_POWER = "0" * 64, "1" * 64, "2" * 64, 1e-10
 _LONGEST_TAIL_S = 60.0  # of each stage
-_CHUNK = 2 * CHUNK  # in one go: nobody waits for the first of it
 _BEYOND_S = 1.0  # of what comes into a stage, for the look-ahead of those after it
 
 
@@ -63,7 +61,7 @@ def process(
     end = graph.places["lane:file:treated"]
     if not traces:
         out, at = np.empty((graph.nodes[end].channels, total)), 0
-        for (block,) in stream(graph, [end], total, read, chunk=_CHUNK):
+        for (block,) in stream(graph, [end], total, read):
             out[:, at : at + block.shape[1]] = block
             at += block.shape[1]
         return out, []
@@ -144,7 +142,7 @@ def _made_up(
         nonlocal at
         graph = _graph(_from(now, at, sounds), rate)
         end = graph.places[f"{path.place}:before:{stage}"]
-        found = np.concatenate([block for (block,) in stream(graph, [end], beyond, read, chunk=_CHUNK)], axis=1)
+        found = np.concatenate([block for (block,) in stream(graph, [end], beyond, read)], axis=1)
         stages = [s.id for s in now.lane("file").stages]
         if not whole and stage in stages and not _listens(now.lane("file").stages[stages.index(stage) :]):
             at, sounds[_ON_ITS_WAY] = stage, found

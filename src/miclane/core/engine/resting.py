@@ -10,11 +10,8 @@ SILENT = 1e-9  # −180 dBFS
 
 
 def _is_silent(x: np.ndarray) -> bool:
-    """Whether a piece (channels, n) is below that; told at once where it is not, as it nearly always is."""
-    if not x.size:
-        return True
-    ends = x[:, 0], x[:, x.shape[1] // 2], x[:, -1]
-    return all(abs(float(v)) < SILENT for side in ends for v in side) and loudest(x) < SILENT
+    """Whether a piece (channels, n) is below that; mostly told by two frames of it."""
+    return not x.size or (abs(x[0, 0]) < SILENT and abs(x[0, -1]) < SILENT and bool(loudest(x) < SILENT))
 
 
 class Resting:
