@@ -8,7 +8,14 @@ import pytest
 import soundfile
 
 from conftest import RATE, noise, residue_db
-from miclane.core.errors import ConflictError, MicLaneError, UnknownPlaceError, UnusableChainError, UnusableSoundError
+from miclane.core.errors import (
+    ConflictError,
+    CutShortError,
+    MicLaneError,
+    UnknownPlaceError,
+    UnusableChainError,
+    UnusableSoundError,
+)
 from miclane.core.mix.chain import read_session
 from miclane.core.mix.document import Session
 from miclane.core.mix.edits import Edit, Insert, Remove, Set, apply, apply_with
@@ -121,6 +128,36 @@ def test_sounds_are_kept_once_and_checked_on_read(tmp_path: Path) -> None:
     originals[0].write_bytes(originals[0].read_bytes()[:-500])
     with pytest.raises(UnusableSoundError, match="missing or damaged"):
         Studio(tmp_path / "data").sounds.reader(RATE)(first.digest, 0, RATE)
+
+
+def test_what_comes_a_second_time_is_not_converted_again_and_mends_what_was_damaged(tmp_path: Path) -> None:
+    sounds = Studio(tmp_path / "data").sounds
+    x = noise(1.0, 0.1, 2)
+    soundfile.write(tmp_path / "a.wav", x.T, RATE, "FLOAT")
+    first = sounds.add(tmp_path / "a.wav", "a.wav", RATE)
+    (original,) = (tmp_path / "data" / "sounds" / "originals").rglob("*.wav")
+    (frames,) = (tmp_path / "data" / "sounds" / "frames").rglob("*.f32")
+    made = frames.stat().st_mtime_ns
+    original.write_bytes(original.read_bytes()[:-500] + bytes(500))
+    with pytest.raises(UnusableSoundError, match="import it again"):
+        sounds.original(first.digest)
+    assert sounds.add(tmp_path / "a.wav", "b.wav", RATE) == first.model_copy(update={"file_name": "b.wav"})
+    assert sounds.original(first.digest).read_bytes() == (tmp_path / "a.wav").read_bytes()
+    assert frames.stat().st_mtime_ns == made
+    other = Studio(tmp_path / "data").sounds
+    frames.write_bytes(frames.read_bytes()[:-8])
+    assert other.add(tmp_path / "a.wav", "a.wav", RATE) == first
+    assert residue_db(other.reader(RATE)(first.digest, 0, RATE), x) < -120
+
+
+def test_what_is_cut_short_is_asked_about_each_time(tmp_path: Path) -> None:
+    sounds = Studio(tmp_path / "data").sounds
+    soundfile.write(tmp_path / "a.wav", noise(1.0, 0.1)[0], RATE, "FLOAT")
+    (tmp_path / "a.wav").write_bytes((tmp_path / "a.wav").read_bytes()[:100_000])
+    for _ in range(2):
+        with pytest.raises(CutShortError):
+            sounds.add(tmp_path / "a.wav", "a.wav", RATE)
+        assert 0 < sounds.add(tmp_path / "a.wav", "a.wav", RATE, take_short=True).frames < RATE
 
 
 def test_a_sound_is_compared_where_it_is_read_and_made_anew_where_it_is_damaged(tmp_path: Path) -> None:

@@ -96,13 +96,15 @@ class SoundStore:
     def add(self, path: Path, file_name: str, rate: int, take_short: bool = False) -> Sound:
         """Take a file in; UnusableSoundError when it cannot be used, and then nothing of it is kept.
 
-        The file is read in pieces, whatever its length. CutShortError when it is cut short, unless `take_short`.
+        The file is read in pieces, whatever its length. CutShortError when it is cut short, unless `take_short`. What
+        is there already is not converted again, and mended where it is damaged.
         """
         digest = audio.content_hash(path)
         suffix = Path(file_name).suffix.lower()[:8] or ".wav"
-        source, frames = self._convert(path, file_name, digest, rate, take_short)
-        if not self._original(digest, suffix).exists():
-            with path.open("rb") as original, whole_file(self._original(digest, suffix)) as kept:
+        source, frames = self._already(digest, rate) or self._convert(path, file_name, digest, rate, take_short)
+        there = self._original(digest, suffix)
+        if not there.exists() or audio.content_hash(there) != digest:
+            with path.open("rb") as original, whole_file(there) as kept:
                 shutil.copyfileobj(original, kept, 1 << 20)
         with self.database.writing() as db:
             if db.get(SoundRow, digest) is None:
@@ -237,7 +239,17 @@ class SoundStore:
         except (OSError, ValueError, KeyError, TypeError):
             return None
 
-    def _convert(self, path: Path, name: str, digest: str, rate: int, take_short: bool) -> tuple["_Source", Frames]:
+    def _already(self, digest: str, rate: int) -> tuple["_Origin", Frames] | None:
+        """The frames at a rate of a file that came whole; None where they are not there, or not as they were."""
+        try:
+            came = json.loads(self._frames_path(digest, rate).with_suffix(".json").read_bytes())["of"]
+            origin = _Origin(int(came["rate"]), int(came["frames"]))
+        except (OSError, ValueError, KeyError, TypeError):
+            return None
+        frames = self._checked(digest, rate)
+        return None if frames is None else (origin, frames)
+
+    def _convert(self, path: Path, name: str, digest: str, rate: int, take_short: bool) -> tuple["_Origin", Frames]:
         """The frames of a file at a rate, written piece by piece."""
         target = self._frames_path(digest, rate)
         source = _Source(audio.sound_blocks(path, name, take_short))
@@ -257,12 +269,22 @@ class SoundStore:
                 if seconds is not None:
                     seconds.close()
                     Path(seconds.name).unlink(missing_ok=True)
-        note = {"sha256": audio.content_hash(target), "channels": source.channels, "frames": count}
+        note: dict[str, Any] = {"sha256": audio.content_hash(target), "channels": source.channels, "frames": count}
+        if not take_short:
+            note["of"] = {"rate": source.rate, "frames": source.frames}
         checks = _checks(target)
         write_whole(target.with_suffix(".json"), json.dumps({**note, "crc32": checks}).encode())
         found = Frames(target, source.channels, count, tuple(checks))
         self._known[(digest, rate)] = found
-        return source, found
+        return _Origin(source.rate, source.frames), found
+
+
+@dataclass(frozen=True)
+class _Origin:
+    """Of a file: its rate, and its frames at that."""
+
+    rate: int
+    frames: int
 
 
 class _Source:
