@@ -1,7 +1,12 @@
 """Signals, the demo song, and a running server that the tests share."""
 
+import atexit
+import functools
 import json
+import os
+import shutil
 import socket
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -21,6 +26,7 @@ from miclane.core.engine.graph import Graph
 from miclane.core.mix.document import Session
 from miclane.core.stages.base import Stage
 from miclane.demo.seed import SESSION_ID, SONG, seed
+from miclane.store.state import State
 from miclane.store.tables import SessionRow
 from miclane.studio.studio import Studio
 from miclane.web.app import create_app
@@ -109,11 +115,28 @@ def studio(tmp_path: Path) -> Studio:
     return Studio(tmp_path)
 
 
+@functools.cache
+def _sounds_of_the_song() -> Path:
+    """What a data folder keeps of the demo's files and of what was found in them, made once."""
+    folder = Path(tempfile.mkdtemp())
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    studio = Studio(folder)
+    seed(studio.sessions, studio.sounds)
+    studio.close()
+    return studio.sounds.folder
+
+
+def seeded(studio: Studio) -> State:
+    """The demo in a studio of its own; the files it begins with are links, never to be written in place."""
+    shutil.copytree(_sounds_of_the_song(), studio.sounds.folder, dirs_exist_ok=True, copy_function=os.link)
+    return seed(studio.sessions, studio.sounds)
+
+
 @pytest.fixture(scope="session")
 def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[SimpleNamespace]:
     """The application with the demo song, served on a port of this machine; what is in it belongs to each test."""
     app = create_app(tmp_path_factory.mktemp("demo"))
-    state = seed(app.state.studio.sessions, app.state.studio.sounds)
+    state = seeded(app.state.studio)
     listener = socket.socket()
     listener.bind(("127.0.0.1", 0))
     listener.listen(128)

@@ -9,7 +9,7 @@ import pytest
 from bench.attack import fuzz_files, fuzz_requests, resident_mb, routes_of
 from starlette.testclient import TestClient
 
-from miclane.demo.seed import seed
+from conftest import seeded
 from miclane.web.app import close_app, create_app
 
 ROOT = Path(__file__).parent.parent
@@ -18,7 +18,7 @@ ROOT = Path(__file__).parent.parent
 @pytest.fixture
 def app(tmp_path: Path):
     made = create_app(tmp_path / "data", frozenset({"testserver"}))
-    seed(made.state.studio.sessions, made.state.studio.sounds)
+    seeded(made.state.studio)
     yield made
     made.state.printer.close(20)
     close_app(made)

@@ -9,11 +9,12 @@ import pytest
 import soundfile
 from starlette.testclient import TestClient
 
+from conftest import seeded
 from miclane.core.findings.rules import low_cut_hz
 from miclane.core.mix.chain import read_chain
 from miclane.core.mix.edits import Set
 from miclane.core.mix.paths import find_path
-from miclane.demo.seed import SONG, seed
+from miclane.demo.seed import SONG
 from miclane.store.tables import ChainRow
 from miclane.studio.anew import anew
 from miclane.studio.beginnings import start_edits
@@ -249,7 +250,7 @@ def test_what_makes_no_sense_is_said_in_words(web, demo) -> None:
 
 def test_the_command_line_lists_shows_keeps_and_puts_them(tmp_path) -> None:
     studio = Studio(tmp_path / "data")
-    seed(studio.sessions, studio.sounds)
+    seeded(studio)
     studio.close()
     where = ("--data", str(tmp_path / "data"))
     done = miclane("chain", "save", "Salt Ferry", "--from", "lead", "--name", "Close", "--tag", "alto", *where)

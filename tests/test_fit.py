@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from conftest import RATE, db
+from conftest import RATE, db, seeded
 from miclane.core.engine.builder import Builder
 from miclane.core.errors import UnknownPlaceError
 from miclane.core.measure.loudness import integrated_lufs
@@ -15,7 +15,7 @@ from miclane.core.measure.phrases import find_phrases
 from miclane.core.mix.document import Bus, Lane, Phrase, Session
 from miclane.core.mix.edits import Set, apply
 from miclane.core.stages.eq import Eq
-from miclane.demo.seed import SONG, seed
+from miclane.demo.seed import SONG
 from miclane.store.state import State
 from miclane.studio.answers import Answer, answers
 from miclane.studio.fitting import fit, sounds_of_phrase
@@ -60,7 +60,7 @@ def made(studio: Studio, folder: Path, kind: str) -> State:
 def song(request, studio: Studio, tmp_path: Path) -> tuple[Studio, State, int, int]:
     """A studio, a session in it, and the stretch that is looked at."""
     if request.param == "demo":
-        return studio, seed(studio.sessions, studio.sounds), 20 * RATE, 36 * RATE
+        return studio, seeded(studio), 20 * RATE, 36 * RATE
     state = made(studio, tmp_path, request.param)
     return studio, state, 0, state.session.frames
 
@@ -168,7 +168,7 @@ def test_a_pocket_rests_inside_a_held_note(studio: Studio, tmp_path: Path) -> No
 
 
 def test_three_decibels_more_voice_are_clearer_in_every_phrase(studio: Studio) -> None:
-    state = seed(studio.sessions, studio.sounds)
+    state = seeded(studio)
     lead = state.session.lane("lead").model_copy(update={"fader_db": state.session.lane("lead").fader_db + 3})
     louder = replace(state, session=state.session.model_copy(update={"lanes": (lead, *state.session.lanes[1:])}))
     before, after = (fit(studio, s, "", 20 * RATE, 36 * RATE) for s in (state, louder))
@@ -178,7 +178,7 @@ def test_three_decibels_more_voice_are_clearer_in_every_phrase(studio: Studio) -
 
 
 def test_a_bus_can_be_the_voice_and_the_key(studio: Studio) -> None:
-    state = seed(studio.sessions, studio.sounds)
+    state = seeded(studio)
     found = fit(studio, state, "bus:vocals", 40 * RATE, 52 * RATE)
     assert {"lead", "double", "high_harmony"}.isdisjoint(found.masked.names) and "pad" in found.masked.names
     told = answers(studio, state, "bus:vocals", found)
@@ -193,7 +193,7 @@ def test_a_bus_can_be_the_voice_and_the_key(studio: Studio) -> None:
 
 
 def test_with_no_music_nothing_stands_over_the_voice(studio: Studio) -> None:
-    state = seed(studio.sessions, studio.sounds)
+    state = seeded(studio)
     alone = state.session.model_copy(update={"lanes": state.session.lanes[:1], "returns": ()})
     alone = alone.model_copy(update={"lanes": (alone.lanes[0].model_copy(update={"sends": ()}),)})
     state = replace(state, session=alone)
@@ -204,7 +204,7 @@ def test_with_no_music_nothing_stands_over_the_voice(studio: Studio) -> None:
 
 
 def test_the_whole_song_says_what_a_loop_says(studio: Studio) -> None:
-    state = seed(studio.sessions, studio.sounds)
+    state = seeded(studio)
     whole = fit(studio, state, "", 0, 61 * RATE)  # longer than is held at once
     loop = fit(studio, state, "", 20 * RATE, 36 * RATE)
     inside = {s.number: s.clarity for s in whole.phrases}
@@ -213,7 +213,7 @@ def test_the_whole_song_says_what_a_loop_says(studio: Studio) -> None:
 
 
 def test_room_says_how_full_each_bus_is_and_who_fills_it(studio: Studio) -> None:
-    state = seed(studio.sessions, studio.sounds)
+    state = seeded(studio)
     found = {r.bus.id: r for r in rooms(studio, state, 20 * RATE, 30 * RATE)}
     assert list(found)[-1] == "mix" and found["mix"].ceiling_dbtp == -1.0
     assert found["mix"].true_peak_dbtp <= -0.95 and found["mix"].headroom_db == -1.0 - found["mix"].true_peak_dbtp
@@ -238,7 +238,7 @@ def test_room_says_how_full_each_bus_is_and_who_fills_it(studio: Studio) -> None
 
 
 def test_thin_it_proposes_the_differences_of_a_backing_with_reasons(studio: Studio) -> None:
-    state = seed(studio.sessions, studio.sounds)
+    state = seeded(studio)
     with pytest.raises(UnknownPlaceError, match="follows no other lane"):
         thinned(studio, state, "double")
     state = studio.sessions.edit(state.id, [Set(path="lanes/double/follows", value="lead")])
@@ -261,7 +261,7 @@ def test_thin_it_proposes_the_differences_of_a_backing_with_reasons(studio: Stud
 
 
 def test_what_is_not_heard_is_no_fault(studio: Studio) -> None:
-    state = seed(studio.sessions, studio.sounds)
+    state = seeded(studio)
     silent = [x.model_copy(update={"mute": True}) for x in state.session.lanes]
     returns = [r.model_copy(update={"mute": True}) for r in state.session.returns]
     muted = state.session.model_copy(update={"lanes": tuple(silent), "returns": tuple(returns)})

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from conftest import RATE
+from conftest import RATE, seeded
 from miclane.core.engine.builder import Builder
 from miclane.core.measure.loudness import integrated_lufs
 from miclane.core.mix.chain import Chain
@@ -17,7 +17,7 @@ from miclane.core.mix.edits import Edit, Insert, Set
 from miclane.core.process import process
 from miclane.core.stages.compressor import Compressor
 from miclane.core.stages.drive import Drive
-from miclane.demo.seed import SONG, seed
+from miclane.demo.seed import SONG
 from miclane.store.tables import SessionRow
 from miclane.studio.follows import EXCERPT_S, excerpt
 from miclane.studio.studio import Studio
@@ -27,7 +27,7 @@ LEVEL = "lanes/lead/stages/level"
 
 @pytest.fixture
 def song(studio: Studio) -> Studio:
-    seed(studio.sessions, studio.sounds)
+    seeded(studio)
     studio.sessions.edit("salt-ferry", [Set(path=f"{LEVEL}/auto_makeup", value=True)])
     return studio
 

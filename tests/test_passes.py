@@ -8,14 +8,14 @@ import numpy as np
 import pytest
 import soundfile
 
-from conftest import RATE
+from conftest import RATE, seeded
 from miclane.core.findings.answers import answer_edits
 from miclane.core.findings.rules import find, measure_again
 from miclane.core.measure.sibilance import balance_db
 from miclane.core.mix.document import Lane, Session
 from miclane.core.mix.edits import Edit, Insert, Set
 from miclane.core.stages.reverb import Reverb
-from miclane.demo.seed import SESSION_ID, SONG, seed
+from miclane.demo.seed import SESSION_ID, SONG
 from miclane.store.state import State
 from miclane.studio.passes import Aimed, known_of_lane, known_of_song, passes_of_lane, passes_of_song
 from miclane.studio.studio import Studio
@@ -26,7 +26,7 @@ LEAD = "lanes/lead/stages"
 @pytest.fixture(scope="module")
 def song(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Studio]:
     studio = Studio(tmp_path_factory.mktemp("passes"))
-    seed(studio.sessions, studio.sounds)
+    seeded(studio)
     yield studio
     studio.close()
 

@@ -128,10 +128,10 @@ def test_what_a_snapshot_needs_is_not_tidied_away(demo) -> None:
 
 
 def test_snapshots_outlast_a_restart(tmp_path) -> None:
-    from miclane.demo.seed import seed
+    from conftest import seeded
 
     studio = Studio(tmp_path)
-    made = seed(studio.sessions, studio.sounds)
+    made = seeded(studio)
     studio.snapshots.take(made, "kept")
     studio.close()
     again = Studio(tmp_path)
