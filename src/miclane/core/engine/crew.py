@@ -6,7 +6,7 @@ first.
 """
 
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from .giving_way import Cancel
@@ -61,41 +61,40 @@ class Crew:
 
         CancelledError when asked for, or what any row raises.
         """
-        while True:
-            cancel.check()
-            with self._changed:
-                row = None
-                while row is None:
-                    if self._failed is not None:
-                        raise self._failed
-                    if all(row.steps > self._taken for row in self._last):
-                        for edge in self._ends:
-                            edge.receive()
-                        self._taken += 1
-                        self._changed.notify_all()
-                        return
-                    row = self._next()
-                    if row is None:
-                        self._changed.wait()
+        cancel.check()
+        while (row := self._next_but_for(self._have_come)) is not None:
             self._work(row)
+            cancel.check()
+        with self._changed:
+            for edge in self._ends:
+                edge.receive()
+            self._taken += 1
+            self._changed.notify_all()
 
     def _help(self) -> None:
-        while True:
-            with self._changed:
-                row = None
-                while row is None:
-                    if self._over or self._failed is not None:
-                        return
-                    row = self._next()
-                    if row is None:
-                        self._changed.wait()
-            try:
+        """Work until it is over."""
+        try:
+            while (row := self._next_but_for(lambda: self._over)) is not None:
                 self._work(row)
-            except BaseException as error:  # it is raised where the steps are asked for
-                with self._changed:
-                    self._failed = error
-                    self._changed.notify_all()
-                return
+        except BaseException as error:  # it is raised where the steps are asked for
+            with self._changed:
+                self._failed = error
+                self._changed.notify_all()
+
+    def _have_come(self) -> bool:
+        return all(row.steps > self._taken for row in self._last)
+
+    def _next_but_for(self, enough: Callable[[], bool]) -> Row | None:
+        """The row that is to work next, waited for; None once there is enough. What another hand has raised is raised
+        here."""
+        with self._changed:
+            while not enough():
+                if self._failed is not None:
+                    raise self._failed
+                if (row := self._next()) is not None:
+                    return row
+                self._changed.wait()
+        return None
 
     def _next(self) -> Row | None:
         """The row that is to work next, taken by whoever asks; None while none can."""
