@@ -354,8 +354,6 @@ def test_the_balance_of_a_take_without_sibilants_is_no_number() -> None:
         ((20.0, 120.0), 48000),
         ((20.0, 120.0), 44100),
         ((2000.0, 9000.0), 48000),
-        ((3400.0, 12000.0), 44100),  # of the lower edge alone every third frame
-        ((3400.0, 12000.0), 96000),
         ((2000.0, 4000.0), 192000),  # every other frame
         ((2000.0, 4000.0), 96000),
     ],
@@ -366,30 +364,22 @@ def test_a_band_worked_out_every_few_frames_is_the_band_of_all_frames(edges: tup
     latency = round(0.25 * rate)
     gain_db = np.zeros(x.shape[1] + 8)
     gain_db[rate // 2 : -rate // 3] = -12.0
-    gain_db[rate : rate + 5000] = 0.0
-    band, other = (LinearBand((edges,), rate, 2, latency, 1.0) for _ in range(2))
+    band = LinearBand((edges,), rate, 2, latency, 1.0)
     band.start_at(777)
-    other.start_at(777)
     got, at = np.empty_like(x), 0
     for count in [4096, 17, 9000, 501] * 50:
         stop = min(at + count, x.shape[1])
         got[:, at:stop] = band.process(np.ascontiguousarray(x[:, at:stop]), gain_db[at : stop + 8].copy())
         at = stop
-    assert np.array_equal(got, other.process(x, gain_db))
     whole = np.stack([fftconvolve(row, band_taps((edges,), rate)[0], "same") for row in x])
     late = np.pad(x, ((0, 0), (latency, 0)))[:, : x.shape[1]]
     share = 1 - 10 ** (gain_db[: x.shape[1]] / 20)
     wanted = late - share * np.pad(whole, ((0, 0), (latency, 0)))[:, : x.shape[1]]
-    far = 3e-4 if band.apart is None else 5e-4  # the filters let through 3e-4 of what is beside them
-    assert np.abs(got - wanted).max() < far * np.abs(whole).max()
+    assert np.abs(got - wanted).max() < 3e-4 * np.abs(whole).max()
 
 
-@pytest.mark.parametrize(
-    ("edges", "down_db"),
-    [(((3000.0, 12000.0),), 80), (((5200.0, 12000.0),), 120), (((4000.0, 6000.0), (5000.0, 7500.0)), 120)],
-)
-def test_a_band_is_turned_down_exactly(edges: tuple[tuple[float, float], ...], down_db: float) -> None:
-    """To 120 dB, or to what its filters let through beside it where the lower edge is worked out every few frames."""
+@pytest.mark.parametrize("edges", [((3000.0, 12000.0),), ((4000.0, 6000.0), (5000.0, 7500.0))])
+def test_a_band_is_turned_down_to_120_db_exactly(edges: tuple[tuple[float, float], ...]) -> None:
     x = noise(1.0, 0.1, 1, seed=6)
     latency = round(0.25 * RATE)
     band = LinearBand(edges, RATE, 1, latency, 1.0)
@@ -398,7 +388,7 @@ def test_a_band_is_turned_down_exactly(edges: tuple[tuple[float, float], ...], d
     taps = band_taps(edges, RATE).mean(axis=0)
     whole = np.pad(x[0] - (1 - 10 ** (-12 / 20)) * fftconvolve(x[0], taps, "same"), (latency, 0))[: x.shape[1]]
     inside = slice(latency + len(taps), None)
-    assert np.abs(got[0] - whole)[inside].max() < 10 ** (-down_db / 20) * np.abs(x).max()
+    assert np.abs(got[0] - whole)[inside].max() < 10 ** (-120 / 20) * np.abs(x).max()
 
 
 @pytest.mark.parametrize("rate", [44100, 48000, 96000])

@@ -80,8 +80,8 @@ def test_a_stated_cut_is_that_of_its_band_from_edge_to_edge(
         change = spectrum_db(made.y[0, part], a, b, rate) - spectrum_db(x[0, part], a, b, rate)
         assert abs(change - drawn) < 0.5, (a, b)
     if mode == "split":
-        way, over = max(0.1 * low_hz, 24), high_hz + max(0.1 * high_hz, 24)
-        beyond = [(over, 3 * over)] + ([(low_hz / 3, low_hz - way)] if low_hz > 2 * way else [])
+        way = max(0.1 * low_hz, 24)
+        beyond = [(high_hz + way, 3 * (high_hz + way))] + ([(low_hz / 3, low_hz - way)] if low_hz > 2 * way else [])
         for a, b in beyond:
             if b < rate / 2:
                 change = spectrum_db(made.y[0, part], a, b, rate) - spectrum_db(x[0, part], a, b, rate)

@@ -10,7 +10,6 @@ GROUP = 32  # taps that are summed in one go
 POINTS = 6  # of the interpolation between values of a band
 AT_ONCE = 128  # frames
 _LOW_AT_ONCE = 64  # of a low band, of which no more than 64 values are held
-_THINNED = 64  # values that are worked out of frames side by side
 _RUN = 256  # frames that are passed over at once where nothing is done
 _NOTHING_DB = 5e-4  # a gain nearer to 0 dB is none: what it would take away lies 84 dB under the band
 
@@ -159,88 +158,6 @@ def cut_band(before, x, places, latency, skewed, gain_db, mix, y, start):
                 out = y[c, group : group + count]
                 for i in range(count):
                     out[i] -= weight[i] * band[i]
-
-
-@kernel
-def _thinned(before, x, at, every, few, first, count, line, out):
-    """Of what few (a multiple of GROUP) lets through, every so many frames one, into out from `first` to `count`.
-
-    The value at 0 is of the frame `at` of x, as for `_frames`.
-    """
-    for some in range(first, count, _THINNED):
-        many = min(_THINNED, count - some)
-        _frames(before, x, at + some * every - few.shape[0] // 2, line[: (many - 1) * every + few.shape[0]])
-        for k in range(many):
-            out[some + k] = _through(line, k * every, few)
-
-
-@kernel
-def _between(values, table, phase, out, one):
-    """What lies between values `every` frames apart, from `phase` frames after one of them on, into out (n,).
-
-    table (every, points): weights of the values about a frame; the first of values is the first about the first frame.
-    """
-    every, points, n = table.shape[0], table.shape[1], out.shape[0]
-    count = (phase + n - 1) // every + 1
-    for p in range(every):
-        for k in range(0, count, 8):
-            found = splat8(0.0)
-            for j in range(points):
-                found = fma(splat8(table[p, j]), load8(values, k + j), found)
-            put(one, k, found)
-        k = 1 if p < phase else 0
-        for i in range(p - phase + k * every, n, every):
-            out[i] = one[k]
-            k += 1
-
-
-@kernel
-def _take_away(weight, band, under, out):
-    for i in range(out.shape[0]):
-        out[i] -= weight[i] * (band[i] - under[i])
-
-
-@kernel
-def cut_above(before, x, latency, frame, top, low, few, table, gain_db, mix, y, start):
-    """As `cut_band` for a band that is all below its upper edge less all below its lower one.
-
-    What is below that is worked out every k-th frame of the song, k the rows of table; `frame` of the song is y[:, 0].
-    few and table as for `_thinned` and `_between`; top and low (..., 8) as for `_through_all`, of all frames and of
-    those; before and the rest as for `cut_band`.
-    """
-    channels, stop, every, points = y.shape[0], y.shape[1], table.shape[0], table.shape[1]
-    high, below = top.shape[0] // 8 - 8, low.shape[0] // 8 - 8
-    most = ((AT_ONCE - points - 1) * every) // AT_ONCE * AT_ONCE  # frames between as many values
-    wide = AT_ONCE + below
-    weight, band, under, one = np.empty(most), np.empty(most), np.empty(most), np.empty(AT_ONCE + 8)
-    line, thin = np.empty(AT_ONCE + 8 + high), np.empty((_THINNED - 1) * every + few.shape[0])
-    few_of, values = np.empty((channels, wide + 8)), np.empty(AT_ONCE + 8)
-    values[AT_ONCE:] = 0.0
-    known, first_of = 0, 0
-    for run in range(start, stop, most):
-        end = min(run + most, stop)
-        for c in range(channels):
-            _frames(before[c], x[c], run - latency, y[c, run:end])
-        if _quiet(gain_db, run, end):
-            known = 0
-            continue
-        count, at = end - run, frame + run
-        _weights(gain_db, run, count, mix, weight)
-        begin = at // every - points // 2 + 1 - below // 2  # the first value that is needed, of what is thinned
-        kept = max(0, first_of + known - begin) if known else 0
-        for c in range(channels):
-            _copied(few_of[c, known - kept : known], few_of[c, :kept])
-            _thinned(before[c], x[c], begin * every - frame - latency, every, few, kept, wide, thin, few_of[c])
-            _through_all(few_of[c], 0, low, values)
-            _between(values, table, at % every, under[:count], one)
-            for group in range(0, count, AT_ONCE):
-                some = min(AT_ONCE, count - group)
-                if _quiet(gain_db, run + group, run + group + some):
-                    continue
-                _frames(before[c], x[c], run + group - latency - high // 2, line)
-                _through_all(line, 0, top, band)
-                _take_away(weight[group:], band, under[group:], y[c, run + group : run + group + some])
-        known, first_of = wide, begin
 
 
 @kernel

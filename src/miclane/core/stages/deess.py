@@ -210,7 +210,6 @@ class Deess(Balanced):
     before: ClassVar[tuple[str, ...]] = ("events", "lisp")
     after: ClassVar[tuple[str, ...]] = ("by_hand", "apart_offer")
     report: ClassVar[str] = "only=sibilance"
-    also_warm: ClassVar[tuple[dict[str, Any], ...]] = (*Balanced.also_warm, {"low_hz": 3000.0})
 
     kind: Literal["deess"] = "deess"
     low_hz: float = rule(5200.0, "Band from", "Hz", 1500, 12000, scale="log", usual=(4000, 6500))

@@ -1,23 +1,18 @@
 """A band that is turned down as one: flat from edge to edge, and what lies outside left alone.
 
 Windowed sincs after Kaiser (1974), 70 dB; they wait for what comes, so whoever uses them must look ahead that far.
-What lies below an edge far under half the rate is worked out at every few frames (Crochiere and Rabiner, 1983).
 """
 
-from dataclasses import dataclass
 from functools import lru_cache
-from itertools import chain
 
 import numpy as np
 
-from ..kernels.bands import AT_ONCE, GROUP, POINTS, cut_above, cut_band, cut_low_band
+from ..kernels.bands import AT_ONCE, GROUP, POINTS, cut_band, cut_low_band
 from ..kernels.levels import aligned
 
 _DOWN_DB, _BETA = 70.0, 6.755
 _EDGE, _LEAST_EDGE_HZ = 0.1, 24.0  # an edge's way, as a share of the lower edge, and at the least
 _FEW_DOWN_DB, _FEW_BETA = 80.0, 7.857
-_THIN_DOWN_DB, _THIN_BETA = 92.0, 9.18
-_THIN = 3.1  # values of what lies below an edge in a period of that, at the least
 _OVER = 20  # values of a low band in a period of its upper edge, at the least
 _APART, _HALF_WIDTH = 0.1, 0.35  # octaves, of narrow bands side by side
 
@@ -36,72 +31,29 @@ def reach_s(low_hz: float) -> float:
 def band_taps(edges_hz: tuple[tuple[float, float], ...], rate: float) -> np.ndarray:
     """Filters (bands, taps), an odd number of taps, that let through what lies between two edges.
 
-    0.1 % of ripple from edge to edge; the way of an edge to 70 dB down is a tenth of the lowest such edge wide, 24 Hz
-    at the least. An edge within half its way of 0 Hz or of half the rate is none.
+    0.1 % of ripple from edge to edge; the way to 70 dB down is a tenth of the lowest of all edges wide, 24 Hz at the
+    least. An edge within half that way of 0 Hz or of half the rate is none.
     """
-    ways = [max(_EDGE * min(edges), _LEAST_EDGE_HZ) for edges in zip(*edges_hz, strict=True)]
-    below = [[_taps_below(low - ways[0] / 2, ways[0], rate), _taps_below(high + ways[1] / 2, ways[1], rate)]
-             for low, high in edges_hz]  # fmt: skip
-    out = np.zeros((len(edges_hz), max(len(taps) for taps in chain(*below))))
-    for row, (low, high) in zip(out, below, strict=True):
-        for taps, sign in ((low, -1.0), (high, 1.0)):
-            row[(out.shape[1] - len(taps)) // 2 :][: len(taps)] += sign * taps
-    return out
-
-
-def _taps_below(edge_hz: float, way_hz: float, rate: float) -> np.ndarray:
-    """A filter (an odd number of taps) that lets through what lies below the middle of its way; none for 0 Hz, and all
-    for half the rate."""
-    if edge_hz <= 0 or 2 * edge_hz >= rate:
-        return np.full(1, float(edge_hz > 0))
-    half = _half(_DOWN_DB, way_hz, rate)
-    n, at = np.arange(-half, half + 1), 2 * edge_hz / rate
-    taps: np.ndarray = at * np.sinc(at * n) * np.kaiser(len(n), _BETA)
+    way = max(_EDGE * min(low for low, _ in edges_hz), _LEAST_EDGE_HZ)
+    half = _half(_DOWN_DB, way, rate)
+    n = np.arange(-half, half + 1)
+    window = np.kaiser(len(n), _BETA)
+    taps = np.zeros((len(edges_hz), len(n)))
+    for row, (low, high) in zip(taps, edges_hz, strict=True):
+        top = 2 * (high + way / 2) / rate
+        bottom = 2 * (low - way / 2) / rate
+        ideal = (n == 0).astype(float) if top >= 1 else top * np.sinc(top * n)
+        row[:] = (ideal - (bottom * np.sinc(bottom * n) if bottom > 0 else 0.0)) * window
     return taps
 
 
 @lru_cache(maxsize=8)
-def _few_taps(
-    every: int, to_hz: float, rate: int, down_db: float = _FEW_DOWN_DB, beta: float = _FEW_BETA
-) -> np.ndarray:
+def _few_taps(every: int, to_hz: float, rate: int) -> np.ndarray:
     """A filter (an odd number of taps) after which every few frames one is enough for what lies under to_hz."""
-    half = _half(down_db, rate / every - 2 * to_hz, rate)
+    half = _half(_FEW_DOWN_DB, rate / every - 2 * to_hz, rate)
     n = np.arange(-half, half + 1)
-    taps: np.ndarray = np.sinc(n / every) * np.kaiser(len(n), beta)
+    taps = np.sinc(n / every) * np.kaiser(len(n), _FEW_BETA)
     return taps / taps.sum()
-
-
-@dataclass(frozen=True)
-class _Apart:
-    """A band as what lies below its upper edge less what lies below its lower one, that at every few frames."""
-
-    top: np.ndarray
-    low: np.ndarray
-    few: np.ndarray
-    table: np.ndarray
-    reach: int
-
-
-@lru_cache(maxsize=32)
-def _apart(low_hz: float, high_hz: float, rate: int) -> _Apart | None:
-    """The filters for that; None where it takes longer than one filter for the whole band."""
-    ways = [max(_EDGE * edge, _LEAST_EDGE_HZ) for edge in (low_hz, high_hz)]
-    every = int(rate / _THIN / (low_hz + ways[0]))
-    if every < 2 or low_hz <= ways[0] / 2:
-        return None
-    top = _taps_below(high_hz + ways[1] / 2, ways[1], rate)
-    low = _taps_below(low_hz - ways[0] / 2, ways[0], rate / every)
-    few = _few_taps(every, low_hz + ways[0] / 2, rate, _THIN_DOWN_DB, _THIN_BETA)
-    half = len(few) // 2
-    points = 2 * -(-(half + 1) // every)
-    at = np.arange(every)[:, None] - every * (np.arange(points) - points // 2 + 1)  # frames from a value
-    table = np.where(np.abs(at) <= half, every * few[np.clip(at + half, 0, 2 * half)], 0.0)
-    few = _grouped(few)
-    whole = band_taps(((low_hz, high_hz),), rate).shape[1]
-    if len(top) + 2 * len(low) / every**2 + 3 * len(few) / every + 2 * points > 0.8 * whole:
-        return None
-    reach = max(len(top) // 2, (len(low) // 2 + points) * every + len(few))
-    return _Apart(_skewed(top[None])[0], _skewed(low[None])[0], few, table, reach)
 
 
 def _grouped(taps: np.ndarray) -> np.ndarray:
@@ -149,7 +101,7 @@ class LinearBand:
     A low band is worked out at every few frames of the song, `every` apart.
     """
 
-    SHARED = ("taps", "few", "table", "apart")  # never written to
+    SHARED = ("taps", "few", "table")  # never written to
 
     def __init__(
         self, edges_hz: tuple[tuple[float, float], ...], rate: int, channels: int, latency: int, mix: float
@@ -159,8 +111,7 @@ class LinearBand:
         every = max(1, int(rate / _OVER / top))
         taps = band_taps(edges_hz, rate / every)
         self.taps, self.few, self.table = _skewed(taps), np.zeros(0), _between_points(every)
-        self.apart = _apart(*edges_hz[0], rate) if every == len(edges_hz) == 1 else None
-        reach = taps.shape[1] // 2 if self.apart is None else self.apart.reach
+        reach = taps.shape[1] // 2
         if every > 1:
             self.taps, self.few = _grouped(taps), _grouped(_few_taps(every, top, rate))
             reach = (self.taps.shape[1] // 2 + POINTS) * every + len(self.few)
@@ -189,12 +140,8 @@ class LinearBand:
         else:
             unheard = min(unheard, n)
             y[:, :unheard] = 0.0
-            if (a := self.apart) is not None:
-                filters = a.top, a.low, a.few, a.table
-                cut_above(self.before, x, self.latency, self.frame, *filters, gain_db, self.mix, y, unheard)
-            else:
-                there = np.zeros(0) if places is None else places
-                cut_band(self.before, x, there, self.latency, self.taps, gain_db, self.mix, y, unheard)
+            there = np.zeros(0) if places is None else places
+            cut_band(self.before, x, there, self.latency, self.taps, gain_db, self.mix, y, unheard)
         self.frame += n
         for row, new in zip(self.before, x if places is None else (*x, places), strict=True):
             keep = len(row)
