@@ -19,7 +19,7 @@ from .render import Piece, SoundReader, plan
 from .states import States
 from .stations import CHUNK, Edge, Station, read_ahead, rows_of
 
-IN_PRINT = 8 * BLOCK
+IN_PRINT = 8 * BLOCK  # longer, and more is waited for at both ends; shorter, and what a step takes besides weighs more
 _FIRST = 2048
 _RUN_IN = 8 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
 

@@ -123,7 +123,7 @@ def _weights(gain_db, start, count, mix, weight):
     for i in range(0, count, 8):
         gain = load8(gain_db, start + i)
         any_gain = times(minus(magnitude(gain), splat8(_NOTHING_DB)), splat8(1e300))
-        any_gain = smaller(larger(any_gain, nothing), splat8(mix))
+        any_gain = smaller(larger(any_gain, nothing), splat8(mix))  # 0 for none, else mix
         put(weight, i, times(any_gain, minus(one, amplitude_of(gain))))
 
 
