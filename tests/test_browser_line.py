@@ -127,6 +127,27 @@ def test_a_song_that_plays_goes_on_over_a_line_that_broke(at, page: Page, demo) 
     )
 
 
+def test_the_song_under_the_playhead_is_asked_for_first_of_all(at, page: Page) -> None:
+    """It was asked for as what can wait, and made by a thread that gives way to every other on the machine."""
+    songs: list[dict] = []
+
+    def hear(wished) -> bool:
+        if "/song?" in wished.address:
+            songs.append(wished.message)
+        return False
+
+    between(page, hear)
+    at(LANE)
+    page.keyboard.press("3")
+    page.keyboard.press("l")
+    until(page, "miclane.player.last - miclane.player.first > 20 * 48000")
+    page.evaluate("miclane.player.at = 30 * 48000")
+    play(page)
+    until(page, "miclane.player.waited_ms > 0")
+    jumped = next(each for each in songs if "start=1440000" in each["address"])
+    assert jumped["urgency"] == Urgency.UNDER_PLAYHEAD and jumped["flows"]
+
+
 def test_what_is_too_much_for_one_message_is_refused_in_words_and_the_line_holds(at, demo) -> None:
     page = at(LANE)
     page.evaluate("() => import('/static/js/session.js').then((m) => m.set('lanes/lead/note', 'n'.repeat(9 << 20)))")

@@ -16,6 +16,7 @@ from websockets.sync.client import ClientConnection, connect
 from conftest import RATE
 from miclane.core.engine.giving_way import PAUSE, Cancel, Gate
 from miclane.core.errors import CancelledError
+from miclane.studio.order import Urgency
 from miclane.web.screens.line import AHEAD_BYTES, BEGUN_BYTES, PAUSE_S, Foreman
 
 
@@ -151,6 +152,19 @@ def test_what_flows_stands_back_until_what_was_asked_for_later_has_begun(demo: S
         while min(came[1], came[2]) < AHEAD_BYTES:  # both go on, though the third will not begin any more
             number, _, _, body = frame(line)
             came[number] += len(body)
+
+
+def test_what_is_looked_at_is_made_again_once_a_song_has_begun(demo: SimpleNamespace) -> None:
+    """Of a song that plays on and on only the beginning goes before figures and pictures."""
+    with opened(demo) as line:
+        say(line, wish=1, address=f"/s/salt-ferry/song?lane=lead&start=0&stop={50 * RATE}", urgency=1, flows=True)
+        say(line, wish=2, address="/s/salt-ferry/version", urgency=6)
+        came = [frame(line)[0]]
+        while 2 not in came:
+            came.append(frame(line)[0])
+        assert came[0] == 1 and set(came) == {1, 2}
+        (song,) = demo.app.state.foreman.order._making
+        assert song.urgency == Urgency.REST
 
 
 def test_what_is_let_go_of_is_not_sent(demo: SimpleNamespace) -> None:

@@ -183,6 +183,21 @@ def test_what_can_wait_leaves_a_hand_and_what_flows_holds_none() -> None:
         order.done(each)
 
 
+def test_the_song_under_a_playhead_goes_first_until_it_has_begun() -> None:
+    order = Order()
+    song = wish(order, 1, UNDER, flows=True)
+    wish(order, 2, FIGURES)
+    assert begun(order) == [1], "what is looked at waits for the first sound"
+    order.has_begun(song)
+    assert begun(order) == [2]
+    wish(order, 3, PICTURES)
+    wish(order, 4, UNDER)
+    assert begun(order) == [4]
+    rest = wish(order, 5, NEXT, flows=True)
+    order.has_begun(rest)
+    assert rest.urgency == NEXT
+
+
 def test_of_twenty_windows_that_wait_for_sound_a_few_are_served_at_a_time() -> None:
     order = Order()
     for k in range(10):

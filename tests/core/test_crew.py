@@ -1,5 +1,6 @@
 """Rows of stations on several threads: the same bits whoever does what, nobody left behind."""
 
+import os
 import threading
 
 import numpy as np
@@ -9,7 +10,8 @@ from conftest import RATE
 from miclane.core.engine.builder import Builder
 from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.node import BLOCK
-from miclane.core.engine.stream import stream
+from miclane.core.engine.states import States
+from miclane.core.engine.stream import flow, stream
 from miclane.core.errors import CancelledError, UnsoundError
 
 SECONDS = 12
@@ -89,3 +91,24 @@ def test_what_goes_wrong_with_any_hand_is_raised_where_the_sound_is_asked_for(mi
             frames += block.shape[1]
     assert frames <= 3 * RATE + BLOCK
     assert threading.active_count() == before
+
+
+@pytest.mark.parametrize("hands", [2, 3])
+def test_a_song_begins_with_the_same_bits_however_many_hands_and_goes_on_with_one(demo, hands: int) -> None:
+    graph = Builder(demo.session, name="hands").build()
+    key, read, start = graph.places["bus:mix:out"], demo.studio.sounds.reader(RATE), 7 * RATE + 123
+
+    def heard(count: int, states: States, to: int) -> np.ndarray:
+        return np.concatenate(list(flow(graph, key, start, to, read, RATE, Cancel(), states, count)), axis=1)
+
+    alone, together = States(), States()
+    for _ in range(2):  # from nothing, then from the states that were left
+        assert np.array_equal(heard(1, alone, start + 3 * RATE), heard(hands, together, start + 3 * RATE))
+    before, found = threading.active_count(), []
+    song = flow(graph, key, start, start + 20 * RATE, read, RATE, Cancel(), States(), hands)
+    for piece in song:
+        found.append(threading.active_count() - before)
+        if sum(1 for n in found if not n) and len(found) > 12:
+            break
+        assert piece.shape[1]
+    assert found[0] == min(hands, len(os.sched_getaffinity(0))) - 1 and found[-1] == 0

@@ -12,6 +12,7 @@ from .studio import Studio
 
 SONG_RUN_IN_S = 1.0
 SONG_FIRST_S = 1.5
+HANDS = 2  # at its beginning, which is waited for
 _SIDES: tuple[Variant, Variant] = ("untreated", "treated")
 
 
@@ -33,7 +34,7 @@ def song_pieces(
     graph, target = studio.heard(state, hear, lane, variant, band)
     run_in = round(SONG_RUN_IN_S * graph.rate)
     renderer = studio.renderer(graph.rate)
-    pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel, renderer.states)
+    pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel, renderer.states, HANDS)
     return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
 
 

@@ -46,6 +46,7 @@ class Wish:
 
     `in_turn`: a change that waits for those the window gave before. `place`: a newer wish for the same one takes its
     place. `flows`: it is sent bit by bit as it is heard, and holds no hand meanwhile; nor does one that stands `aside`.
+    What comes of it after its beginning can wait as the rest of a loop can (`Order.has_begun`).
     `cancel` is set once it is dropped.
     """
 
@@ -111,6 +112,11 @@ class Order:
         """A wish that is being made takes long, elsewhere: its hand is free."""
         with self._lock:
             wish.aside = True
+
+    def has_begun(self, wish: Wish) -> None:
+        """Something of a wish that flows can be heard."""
+        with self._lock:
+            wish.urgency = max(wish.urgency, Urgency.REST)
 
     def done(self, wish: Wish) -> None:
         """A wish has been made, or given up."""

@@ -19,11 +19,16 @@ _LOOK_AGAIN = 8  # steps of a row after which it is asked whether it takes that 
 
 
 class Crew:
-    """Rows in order, none before what feeds it, and the edges that the last of them fill."""
+    """Rows in order, none before what feeds it, and the edges that the last of them fill.
 
-    def __init__(self, rows: list[Row], ends: list[Edge], read: SoundReader, chunk: int, hands: int) -> None:
+    `until` says up to which frame sources read at each step.
+    """
+
+    def __init__(
+        self, rows: list[Row], ends: list[Edge], read: SoundReader, until: Callable[[int], int], hands: int
+    ) -> None:
         self._rows, self._ends = list(rows), ends
-        self._read, self._chunk, self._hands = read, chunk, hands
+        self._read, self._until, self._hands = read, until, hands
         self._taken = 0
         self._changed = threading.Condition()
         self._over = False
@@ -123,7 +128,7 @@ class Crew:
 
     def _work(self, row: Row) -> None:
         row.gather()
-        row.work(row.steps * self._chunk, self._read, self._chunk)
+        row.work(self._until(row.steps), self._read)
         with self._changed:
             row.hand_on()
             row.steps += 1

@@ -95,7 +95,6 @@ class Station:
         self.adds = node.stage is None and node.picks is None
         self.ready: list[np.ndarray] = []
         self.to_add: list[list[np.ndarray]] = []
-        self.made: np.ndarray | None = None
         self.watch: Watch | None = None  # of a stage that leaves no states
         self.resting = Resting(node, rate) if node.stage is not None and states is None else None
 
@@ -116,45 +115,43 @@ class Station:
         else:
             self.ready = [np.ascontiguousarray(made)]
 
-    def hand_on(self) -> None:
-        """Give what was made to those that wait for it."""
-        if self.made is not None:
-            for edge in self.outgoing:
-                edge.put(self.made)
+    def work(self, until: int, read: SoundReader) -> np.ndarray | None:
+        """What follows from what has been gathered; a source reads on, up to a frame and as far `ahead` of it.
 
-    def work(self, start: int, read: SoundReader, chunk: int = CHUNK) -> None:
-        """Make what follows from what has been gathered; a source reads its next chunk."""
+        What came in is let go: the next one's sound is then made where this one's was, while that is near.
+        """
         begun = time.perf_counter()
-        node, blocks = self.node, self.ready
+        node, blocks, came = self.node, self.ready, self.to_add
+        self.ready, self.to_add = [], []
+        made: np.ndarray | None = None
         if not self.incoming:
-            begin, self.at = self.at, start + chunk + self.ahead
+            begin, self.at = self.at, until + self.ahead
             whole = node.channels, self.at - begin
-            self.made = read(node.digest, begin, self.at) if node.digest else np.zeros(whole)
+            made = read(node.digest, begin, self.at) if node.digest else np.zeros(whole)
         elif self.adds:
-            self.made = self._sum() if self.to_add else None
-        elif not blocks:
-            self.made = None
-        elif node.stage is None:
-            self.made = put_together(node, blocks, self.at, blocks[0].shape[1])
+            made = self._sum(came) if came else None
+        elif blocks and node.stage is None:
+            made = put_together(node, blocks, self.at, blocks[0].shape[1])
             self.at += blocks[0].shape[1]
-        else:
+        elif blocks and node.stage:
             self.worker = self.worker or Worker(node.stage, self.rate, blocks[0].shape[0], self.at)
             self.worker.unheard, self.unheard = max(self.worker.unheard, self.unheard), 0
-            self.made = self._push(self.worker, blocks[0], blocks[1] if node.keyed_by else None)
+            made = self._push(self.worker, blocks[0], blocks[1] if node.keyed_by else None)
         self.seconds += time.perf_counter() - begun
+        return made
 
-    def _sum(self) -> np.ndarray:
+    def _sum(self, came: list[list[np.ndarray]]) -> np.ndarray:
         """What has come in put together, piece by piece where it does not end at the same frames."""
-        node, frames = self.node, sum(part.shape[1] for part in self.to_add[0])
+        node, frames = self.node, sum(part.shape[1] for part in came[0])
         self.at += frames
-        if all(len(parts) == 1 for parts in self.to_add):
-            return put_together(node, [parts[0] for parts in self.to_add], self.at - frames, frames)
+        if all(len(parts) == 1 for parts in came):
+            return put_together(node, [parts[0] for parts in came], self.at - frames, frames)
         out, at = np.empty((node.channels, frames)), 0
         while at < frames:
-            step = min(parts[0].shape[1] for parts in self.to_add)
-            some = [parts[0][:, :step] for parts in self.to_add]
+            step = min(parts[0].shape[1] for parts in came)
+            some = [parts[0][:, :step] for parts in came]
             put_together(node, some, self.at - frames + at, step, out[:, at : at + step])
-            for parts in self.to_add:
+            for parts in came:
                 parts[:1] = [parts[0][:, step:]] if parts[0].shape[1] > step else []
             at += step
         return out
@@ -199,6 +196,7 @@ class Row:
         self.stations = stations
         self.steps = steps
         self.busy = False
+        self.made: np.ndarray | None = None
         self.fed_by: list[Row] = []
         self.heard_by: list[Row] = []
 
@@ -221,19 +219,21 @@ class Row:
         """Take what has come in for the first of them."""
         self.stations[0].gather()
 
-    def work(self, start: int, read: SoundReader, chunk: int) -> None:
+    def work(self, until: int, read: SoundReader) -> None:
         """Let all of them work in turn; what the last has made waits to be handed on."""
         first, *others = self.stations
-        first.work(start, read, chunk)
-        for before, station in zip(self.stations, others, strict=False):
-            made = None if before.made is None else station.incoming[0].through(before.made)
-            station.feed(made)
-            station.work(start, read, chunk)
+        made = first.work(until, read)
+        for station in others:
+            station.feed(None if made is None else station.incoming[0].through(made))
+            del made
+            made = station.work(until, read)
+        self.made = made
 
     def hand_on(self) -> None:
         """Send what the last of them made to those that hear it, each of which takes it at the same step."""
         for edge in self.outgoing:
-            edge.send(self.stations[-1].made)
+            edge.send(self.made)
+        self.made = None
 
     def divided(self) -> "list[Row]":
         """Two rows that have taken about as long."""

@@ -7,6 +7,7 @@ and rows work at the same time (`crew`).
 import os
 from collections import Counter
 from collections.abc import Iterator, Mapping
+from contextlib import ExitStack
 from dataclasses import replace
 
 import numpy as np
@@ -21,6 +22,7 @@ from .stations import CHUNK, Edge, Station, read_ahead, rows_of
 
 IN_PRINT = 8 * BLOCK  # longer, and more is waited for at both ends; shorter, and what a step takes besides weighs more
 _FIRST = 2048
+_SOON = 8 * _FIRST  # of what is due: it can be heard by then, and what follows comes far sooner than it is
 _RUN_IN = 8 * BLOCK  # of what nobody hears as much in one go: what a stage takes besides its frames weighs less
 
 
@@ -82,37 +84,51 @@ def flow(
     run_in: int,
     cancel: Cancel,
     states: States | None = None,
+    hands: int = 1,
 ) -> Iterator[np.ndarray]:
     """Yield frames [start, stop) of a node (channels, n) piece by piece, the first as soon as can be.
 
-    Every station works on each chunk in turn, so that nothing waits for a later chunk. Stages go on from their
-    `states`, and leave some; what sounded more than `run_in` frames before the start is not heard of one without.
+    Nothing waits for a later chunk; up to the first that can be heard so many `hands` work, then whoever asks alone.
+    Stages go on from their `states`, and leave some; what sounded more than `run_in` frames before the start is not
+    heard of one without.
     """
     graph, target = graph.narrowed(target, start, stop)
     pieces = plan(graph, target, (start, stop), run_in, states or States(0))
     at = min(piece.start for piece in pieces.values())
     pieces |= {node.key: Piece(at, stop) for node in graph.needed(target) if not node.before}  # all read in one stride
-    line, (end,) = _lay_out(graph, [target], pieces, states, start)
+    line, ends = _lay_out(graph, [target], pieces, states, start)
     given, due = line[-1].gives_from, start + graph.latency_to(target)
-    while given < stop:
-        soon = 2 * _FIRST if given <= start + 8 * _FIRST else CHUNK
-        chunk = min(_RUN_IN, due - at + _FIRST) if at < due else soon
-        for station in line:
-            cancel.check()
-            station.gather()
-            station.work(at, read, chunk)
-            station.hand_on()
-        at += chunk
-        ready = end.frames
-        if not ready:
-            continue
-        block = end.take(ready)
-        if graph.nodes[target].stage is None:  # a stage's has been looked at
-            check_sound(block, "All together")
-        skip = min(max(start - given, 0), ready)
-        given += ready
-        if skip < ready:
-            yield block[:, skip : ready - max(0, given - stop)]
+    crew = Crew(rows_of(line), ends, read, _Steps(at, due), min(hands, _cores()))
+    with ExitStack() as helped:
+        helped.enter_context(crew.at_work())
+        while given < stop:
+            crew.step(cancel)
+            ready = ends[0].frames
+            if not ready:
+                continue
+            block = ends[0].take(ready)
+            if graph.nodes[target].stage is None:  # a stage's has been looked at
+                check_sound(block, "All together")
+            skip = min(max(start - given, 0), ready)
+            given += ready
+            if skip < ready:
+                yield block[:, skip : ready - max(0, given - stop)]
+            if given >= start + _SOON:
+                helped.close()
+
+
+class _Steps:
+    """Up to which frame each step of a flow reads: what nobody hears in long ones, the first of what is due at once."""
+
+    def __init__(self, at: int, due: int) -> None:
+        self._at, self._due = [at], due
+
+    def __call__(self, step: int) -> int:
+        while len(self._at) < step + 2:
+            at = self._at[-1]
+            soon = 2 * _FIRST if at <= self._due + _SOON else CHUNK
+            self._at.append(at + (min(_RUN_IN, self._due - at + _FIRST) if at < self._due else soon))
+        return self._at[step + 1]
 
 
 def stream(
@@ -136,7 +152,7 @@ def stream(
     for station in line:
         station.watch = (watches or {}).get(station.node.key)
     read_ahead(line)
-    crew, given = Crew(rows_of(line), ends, read, chunk, threads), 0
+    crew, given = Crew(rows_of(line), ends, read, lambda step: (step + 1) * chunk, threads), 0
     with crew.at_work():
         while given < frames:
             crew.step(cancel)

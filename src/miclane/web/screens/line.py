@@ -276,6 +276,9 @@ class Line:
 
     async def _wait_for_room(self, wish: _Asked, sent: int) -> None:
         """Wait until more of what flows may be sent: what was asked for later is wanted now, and is to begin first."""
+        if wish.flows and not wish.sent:
+            self.foreman.order.has_begun(wish)
+            self.foreman.look()
         wish.unsent -= sent
         wish.sent += sent
         self._stir()

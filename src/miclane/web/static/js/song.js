@@ -26,7 +26,8 @@ export async function flow(variant, from, lead = 0) {
   try {
     const [first, last] = measured().map(Math.round);
     const over = matched(variant) && variant !== "treated" ? `&first=${first}&last=${last}` : "";
-    const answer = await ask(address("song", from, player.last, variant, over), { urgency: URGENCY.rest, flows: true, signal });
+    const urgency = Math.abs(from - player.at) <= SLACK_S * state.rate ? URGENCY.underPlayhead : URGENCY.rest;
+    const answer = await ask(address("song", from, player.last, variant, over), { urgency, flows: true, signal });
     if (!answer.ok) throw new Error((await answer.json()).error);
     if (!answer.body) return; // overtaken
     const by = answer.headers.get("x-match");
