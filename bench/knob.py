@@ -19,8 +19,9 @@ POLLS = """async () => {
 }"""
 
 
-def run(parts: str = "lane section mix fit send fader bus returns eq whole drive hunt handle newest song") -> None:
-    """Print median and 95th percentile of changes with the share of each part, and starts of the song, ten each way."""
+def run(parts: str = "lane section mix fit send fader bus returns eq whole drive hunt handle newest song loop") -> None:
+    """Print median and 95th percentile of changes with the share of each part; starts of the song and of loops, ten each
+    way."""
     from .browser import light_page
     from .server import demo, root
 
@@ -73,6 +74,30 @@ def run(parts: str = "lane section mix fit send fader bus returns eq whole drive
         for words in ("cold", "warm", "edited") if "song" in parts else ():
             with demo(folder, 18730) as address, light_page() as page:
                 _song(page, root(address), words)
+        if "loop" in parts:
+            with demo(folder, 18735) as address, light_page() as page:
+                _loops(page, root(address))
+
+
+def _loops(page, address: str) -> None:
+    """A loop set somewhere and played at once, before any of it has been made."""
+    page.goto(f"{address}/s/salt-ferry/lane/lead?stage=peaks")
+    page.wait_for_function("() => miclane.player.lane")
+    page.keyboard.press("3")
+    page.wait_for_timeout(6000)
+    waits = []
+    for place in PLACES_S:
+        set_there = f"m.range({place} * 48000, {min(place + 8, 54)} * 48000)"
+        page.evaluate(f"() => import('/static/js/player.js').then((m) => void {set_there})")
+        page.evaluate("miclane.player.waited_ms = 0")
+        page.keyboard.press("Space")
+        page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=60_000)
+        waits.append(page.evaluate("miclane.player.waited_ms"))
+        page.wait_for_timeout(2000)
+        page.keyboard.press("Space")
+        page.wait_for_timeout(200)
+    told = ", ".join(f"{wait:.0f}" for wait in waits)
+    print(f"a loop elsewhere, mix, played at once: sound after {told} ms, median {statistics.median(waits):.0f}")
 
 
 def _song(page, address: str, words: str) -> None:

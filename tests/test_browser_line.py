@@ -148,6 +148,41 @@ def test_the_song_under_the_playhead_is_asked_for_first_of_all(at, page: Page) -
     assert jumped["urgency"] == Urgency.UNDER_PLAYHEAD and jumped["flows"]
 
 
+@pytest.mark.parametrize("begins", ["play", "seek"])
+def test_a_loop_is_heard_before_all_of_it_has_come(at, page: Page, begins: str) -> None:
+    """Whoever set a loop and pressed play waited for the whole of it: two to three seconds where there are reverbs."""
+    held: list[Wished] = []
+    settled: list[bool] = []
+
+    def hear(wished: Wished) -> bool:
+        if not (settled and "/sound?" in wished.address and wished.message["urgency"] == Urgency.REST):
+            return False
+        held.append(wished)
+        return True
+
+    between(page, hear)
+    at(LANE)
+    play(page)
+    page.keyboard.press("Space")
+    until(page, "!miclane.player.playing")
+    settled.append(True)
+    page.evaluate("() => import('/static/js/player.js').then((m) => void m.range(30 * 48000, 38 * 48000))")
+    eventually(page, lambda: bool(held))
+    page.evaluate("miclane.player.waited_ms = 0")
+    begin = "() => import('/static/js/player.js').then((m) => m.play(m.player.first + 2 * 48000))"
+    if begins == "seek":
+        page.evaluate(begin.replace("first + 2", "last - 3"))
+        until(page, "miclane.player.waited_ms > 0")
+        page.evaluate("miclane.player.waited_ms = 0")
+        page.evaluate("miclane.player.asked = performance.now()")
+        begin = begin.replace("m.play(", "m.seek(")
+    page.evaluate(begin)
+    until(page, "miclane.player.waited_ms > 0 && miclane.player.at > miclane.player.first + 2.2 * 48000")
+    assert page.evaluate("miclane.player.starved") is False
+    held[-1].pass_on()
+    until(page, "miclane.player.at > miclane.player.first + 4 * 48000 && !miclane.player.starved")
+
+
 def test_what_is_too_much_for_one_message_is_refused_in_words_and_the_line_holds(at, demo) -> None:
     page = at(LANE)
     page.evaluate("() => import('/static/js/session.js').then((m) => m.set('lanes/lead/note', 'n'.repeat(9 << 20)))")

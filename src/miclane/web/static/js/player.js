@@ -113,6 +113,7 @@ export const isSong = () => player.last - player.first > LONGEST_LOOP_S * state.
 let order = 0; // counts changes of sound; a newer one overtakes
 export const orderNow = () => order;
 let inFlight = new AbortController();
+let coming = null; // the loop that was asked for last, and whether it has come
 /** Aborted once a change overtakes. */
 export const signalNow = () => inFlight.signal;
 
@@ -146,7 +147,8 @@ export async function refresh(start = performance.now(), parts = {}, given = nul
   const generation = order;
   const pause = parts.version === undefined ? 0 : restAfter(start);
   const { signal } = inFlight;
-  const there = { whole: false };
+  const there = { whole: false, turn: 0 };
+  coming = isSong() ? null : { generation, signal, there };
   try {
     if (isSong()) {
       flow("treated", player.at);
@@ -178,11 +180,20 @@ state.listening = () => {
   return { lane: player.lane, hear: player.hear, start, stop, first: player.first, last: player.last };
 };
 
+// Playing begins where the loop may not be yet: what is under the playhead does not wait for all of it.
+function atOnce() {
+  if (coming === null || coming.generation !== order || coming.there.whole) return;
+  soon(coming.generation, coming.signal, coming.there).catch(() => {}); // the loop comes all the same
+}
+
 async function soon(generation, signal, there) {
+  const turn = (there.turn += 1);
   const [from, to] = piece();
   const sound = await fetchSound(from, to, "treated", `&first=${player.first}&last=${player.last}`, signal, URGENCY.underPlayhead);
+  if (there.whole) return;
   give("treated", from, sound, generation);
-  void behind(to, generation, signal, there);
+  const mine = { get whole() { return there.whole || there.turn !== turn; } }; // prettier-ignore
+  void behind(to, generation, signal, mine);
 }
 
 export function range(first, last, at = first) {
@@ -210,6 +221,7 @@ export async function play(at = player.at) {
   say("playing");
   if (player.fresh) await refresh();
   else if (isSong()) jump();
+  else atOnce();
   player.fresh = false;
 }
 
@@ -219,6 +231,7 @@ export function seek(at) {
   player.node?.port.postMessage({ type: "seek", at: player.at });
   say("position", { at: player.at, playing: player.playing, mean: 0, peak: 0 });
   if (isSong()) jump();
+  else if (player.playing) atOnce();
 }
 
 export function stop() {
