@@ -34,9 +34,9 @@ def _through(stage: Stage, x: np.ndarray, rests: bool) -> tuple[np.ndarray, int]
     for at in range(0, x.shape[1], CHUNK):
         piece = x[:, at : at + CHUNK]
         station.ready = [piece, piece] if node.keyed_by else [piece]
-        station.work(at, lambda *_: np.zeros((1, 0)), CHUNK)
-        assert station.made is not None and station.worker is not None
-        made.append(station.made)
+        due = station.work(at + CHUNK, lambda *_: np.zeros((1, 0)))
+        assert due is not None and station.worker is not None
+        made.append(due)
         workers.append(station.worker)
     return np.concatenate(made, axis=1), len({id(w) for w in workers})
 

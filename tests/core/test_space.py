@@ -13,11 +13,13 @@ from miclane.core.engine.builder import Builder
 from miclane.core.engine.render import Renderer
 from miclane.core.errors import UnknownPlaceError
 from miclane.core.impulses import MADE, finders, impulse
+from miclane.core.kernels.echoes import TAPS
 from miclane.core.stages.chorus import Chorus
-from miclane.core.stages.delay import Echo
+from miclane.core.stages.delay import Echo, fraction_taps
+from miclane.core.stages.detector import Filter, cut_sections
 from miclane.core.stages.duck import Duck
 from miclane.core.stages.impulse import Impulse
-from miclane.core.stages.reverb import Reverb
+from miclane.core.stages.reverb import Reverb, reflections
 from miclane.core.units import beat_ms
 
 NOTES = ("1/1", "1/2", "1/2d", "1/2t", "1/4", "1/4d", "1/4t", "1/8", "1/8d", "1/8t", "1/16", "1/16d", "1/16t", "1/32")
@@ -90,6 +92,43 @@ def test_repeats_are_filtered_in_the_loop() -> None:
         f = np.fft.rfftfreq(len(part), 1 / RATE)
         ratio.append(10 * np.log10(power[(f > 5000) & (f < 9000)].sum() / power[(f > 800) & (f < 1600)].sum()))
     assert ratio[1] < ratio[0] - 6
+
+
+@pytest.mark.parametrize(
+    "how",
+    [
+        {"time_ms": 326.1, "feedback": 0.5},
+        {"time_ms": 1.0, "feedback": 0.6},
+        {"time_ms": 105, "feedback": 0.3, "sides": "alternating"},
+        {"time_ms": 11.2, "other_ms": 17, "other_note": "ms", "sides": "two times"},
+    ],
+)
+def test_repeats_are_what_they_are_defined_as_and_the_same_bits_in_any_pieces(how: dict) -> None:
+    stage = Echo(note="ms", low_cut_hz=0, high_cut_hz=20000, **{"feedback": 0.25, **how})
+    x = np.repeat(noise(1.2, 0.2), 2, axis=0) * [[1.0], [-0.5]]
+    y, pieces = run(stage, x, block=len(x[0])).y, run(stage, x, block=777).y
+    assert np.array_equal(y, pieces)
+    times = [stage.time_ms, stage.other_ms if stage.sides == "two times" else stage.time_ms]
+    meant, crossed = np.zeros_like(x), stage.sides == "alternating"
+    fed = np.stack([x.mean(axis=0), np.zeros(len(x[0]))]) if crossed else x
+    for _ in range(60):  # what comes back, over and over, until no more does
+        for side, ms in enumerate(times):
+            frames = max(ms * RATE / 1000, TAPS)
+            late = np.convolve(fed[side], fraction_taps(frames - int(frames)))
+            late = np.concatenate([np.zeros(int(frames) - TAPS // 2), late])[: len(x[0])]
+            meant[side] += late
+            fed[side] = stage.feedback * late
+        fed = fed[::-1].copy() if crossed else fed
+    assert db(float(np.abs(y - meant).max())) < -200
+
+
+def test_early_reflections_come_when_and_as_loud_as_they_are_meant() -> None:
+    x = np.repeat(noise(0.7, 0.2), 2, axis=0)
+    there, none = (run(Reverb(model="hall", early=early), x).y for early in (0.8, 0.0))
+    plain = Filter(cut_sections(220.0, 8000.0, RATE, 12), 2).process(np.pad(x, ((0, 0), (1440, 0)))[:, : len(x[0])])
+    h = reflections(RATE, "hall", 1.0, 1.8) * np.sqrt(2) * 0.8
+    meant = np.stack([np.convolve(plain[side], h[side])[: len(x[0])] for side in range(2)])
+    assert db(float(np.abs(there - none - meant).max())) < -200
 
 
 @pytest.mark.parametrize("name", list(MADE))

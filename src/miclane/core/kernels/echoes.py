@@ -3,20 +3,51 @@
 import numpy as np
 
 from . import kernel
+from .simd import fma, load8, plus, put, splat8, spread8
 
 TAPS = 24
+_PIECE = 512
 
 
 @kernel
-def _read(lines, taps, side, at, mask):
-    """One of lines through its row of taps (2, TAPS), the first at `at`; four sums, so that none waits for another."""
-    a = b = c = d = 0.0
-    for k in range(0, TAPS, 4):
-        a += taps[side, k] * lines[side, (at - k) & mask]
-        b += taps[side, k + 1] * lines[side, (at - k - 1) & mask]
-        c += taps[side, k + 2] * lines[side, (at - k - 2) & mask]
-        d += taps[side, k + 3] * lines[side, (at - k - 3) & mask]
-    return (a + b) + (c + d)
+def _read(line, place, taps, count, window, out):
+    """Frames of a circular line from `place` on, through taps (TAPS,), into out (count or more, in whole eights).
+
+    Every one is worked out in the same way, wherever a piece begins: the bits do not depend on how long pieces are.
+    """
+    size, begin = line.shape[0], place - TAPS // 2 + 1 & line.shape[0] - 1
+    wanted = count + TAPS - 1
+    first = min(wanted, size - begin)
+    window[:first] = line[begin : begin + first]
+    window[first:wanted] = line[: wanted - first]
+    window[wanted : wanted + 8] = 0.0
+    for i in range(0, count, 8):
+        one, other = splat8(0.0), splat8(0.0)
+        for k in range(0, TAPS, 2):
+            one = fma(load8(window, i + TAPS - 1 - k), spread8(taps, k), one)
+            other = fma(load8(window, i + TAPS - 2 - k), spread8(taps, k + 1), other)
+        put(out, i, plus(one, other))
+
+
+@kernel
+def _filtered(heard, count, poles, held):
+    """Two sides heard (2, any) through a high and a low pass of one pole, in place."""
+    low, high, other_low, other_high = held[0, 0], held[0, 1], held[1, 0], held[1, 1]
+    for i in range(count):
+        low += poles[0] * (heard[0, i] - low)
+        other_low += poles[0] * (heard[1, i] - other_low)
+        high += poles[1] * (heard[0, i] - low - high)
+        other_high += poles[1] * (heard[1, i] - other_low - other_high)
+        heard[0, i] = high if abs(high) > 1e-30 else 0.0
+        heard[1, i] = other_high if abs(other_high) > 1e-30 else 0.0
+    held[0, 0], held[0, 1], held[1, 0], held[1, 1] = low, high, other_low, other_high
+
+
+@kernel
+def _add(line, begin, x, back, feedback):
+    """x and `feedback` of what comes back (n,) to a line from `begin` on, which does not end before that."""
+    for i in range(x.shape[0]):
+        line[begin + i] = min(max(x[i] + feedback * back[i], -8.0), 8.0)
 
 
 @kernel
@@ -28,49 +59,61 @@ def echo(x, lines, taps, whole, place, crossed, feedback, poles, held, drive, y)
     of one pole (poles: share of each) with their memories held (2, 2), through a soft curve where `drive` is over 0,
     and back with `feedback`, to the other side where `crossed`. y is what was read and filtered.
     """
-    n, mask = x.shape[1], lines.shape[1] - 1
-    out = np.empty(2)
-    for i in range(n):
-        for side in range(2):
-            total = _read(lines, taps, side, place - whole[side] + TAPS // 2, mask)
-            held[side, 0] += poles[0] * (total - held[side, 0])
-            high = total - held[side, 0]
-            held[side, 1] += poles[1] * (high - held[side, 1])
-            v = held[side, 1]
-            if drive > 0.0:
-                v = np.tanh(drive * v) / drive
-            out[side] = v if abs(v) > 1e-30 else 0.0
-        for side in range(2):
-            back = out[1 - side] if crossed else out[side]
-            fed = x[side, i] + feedback * back
-            lines[side, place & mask] = min(max(fed, -8.0), 8.0)
-            y[side, i] = out[side]
-        place += 1
+    n, at = x.shape[1], 0
+    most = min(_PIECE, whole.min() - TAPS // 2)  # of these none is heard before the first of them is written
+    window, heard = np.empty(_PIECE + TAPS + 8), np.empty((2, _PIECE + 8))
+    while at < n:
+        count = min(most, n - at)
+        read_back(lines, taps, whole, place, poles, held, count, window, heard)
+        if drive > 0.0:
+            for side in range(2):
+                for i in range(count):
+                    heard[side, i] = np.tanh(drive * heard[side, i]) / drive
+        write_on(x, at, lines, place, crossed, feedback, heard[:, :count])
+        y[:, at : at + count] = heard[:, :count]
+        place += count
+        at += count
     return place
 
 
 @kernel
-def read_back(lines, taps, whole, place, poles, held, n, y):
-    """What `echo` would read and filter for frames 0 to n of y (2, any), all of it written already."""
-    mask = lines.shape[1] - 1
+def read_back(lines, taps, whole, place, poles, held, count, window, heard):
+    """What `echo` reads and filters for so many frames, all of it written already, into heard (2, count + 7 or more).
+
+    window (count + TAPS + 8 or more,) is written to.
+    """
     for side in range(2):
-        low, high = held[side, 0], held[side, 1]
-        for i in range(n):
-            total = _read(lines, taps, side, place + i - whole[side] + TAPS // 2, mask)
-            low += poles[0] * (total - low)
-            high += poles[1] * (total - low - high)
-            y[side, i] = high if abs(high) > 1e-30 else 0.0
-        held[side, 0], held[side, 1] = low, high
+        _read(lines[side], place - whole[side], taps[side], count, window, heard[side])
+    _filtered(heard, count, poles, held)
 
 
 @kernel
 def write_on(x, start, lines, place, crossed, feedback, heard):
     """Writes frames of x (2, any) from `start` on, and `feedback` of what is heard (2, n), to the lines at `place`."""
-    mask = lines.shape[1] - 1
+    n, size = heard.shape[1], lines.shape[1]
+    begin = place & size - 1
+    first = min(n, size - begin)
     for side in range(2):
         back = heard[1 - side] if crossed else heard[side]
-        for i in range(heard.shape[1]):
-            lines[side, (place + i) & mask] = min(max(x[side, start + i] + feedback * back[i], -8.0), 8.0)
+        _add(lines[side], begin, x[side, start : start + first], back[:first], feedback)
+        _add(lines[side], 0, x[side, start + first : start + n], back[first:], feedback)
+
+
+@kernel
+def _add_some(x, gain, y):
+    for i in range(y.shape[0]):
+        y[i] += gain * x[i]
+
+
+@kernel
+def reflected(held, ago, gains, y):
+    """Add held (before + n,) as it was ago (k,) frames ago, at most `before`, each times its gain (k,), to y (n,)."""
+    before = held.shape[0] - y.shape[0]
+    for at in range(0, y.shape[0], _PIECE):
+        out = y[at : at + _PIECE]
+        for k in range(ago.shape[0]):
+            begin = before + at - ago[k]
+            _add_some(held[begin : begin + out.shape[0]], gains[k], out)
 
 
 @kernel

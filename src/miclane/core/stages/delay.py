@@ -79,9 +79,9 @@ class DelayProcessor(Processor):
         curve = self.drive, ROUND, *self.steps, self.bent_before
         for at in range(0, n, self.step):
             count = min(self.step, n - at)
-            heard, bent = np.empty((2, count)), np.empty((2, count))
-            read_back(self.lines, self.taps, early, self.place, self.poles, self.held, count, heard)
-            drive(heard, *curve, bent)
+            window, heard, bent = np.empty(count + TAPS + 8), np.empty((2, count + 8)), np.empty((2, count))
+            read_back(self.lines, self.taps, early, self.place, self.poles, self.held, count, window, heard)
+            drive(np.ascontiguousarray(heard[:, :count]), *curve, bent)
             write_on(fed, at, self.lines, self.place, crossed, self.settings.feedback, bent)
             wet[:, at : at + count] = bent
             self.place += count

@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from ..kernels.allpasses import diffuse
+from ..kernels.echoes import reflected
 from ..kernels.fdn import GRID, LINES, network, responses, rings_for
 from ..kernels.levels import loudest
 from .base import Note, Stage, rule, setting, with_note
@@ -154,6 +155,11 @@ def _after(angles: np.ndarray, steps: np.ndarray, count: int) -> np.ndarray:
 class ReverbProcessor(Processor):
     """Pre-delay, cuts, diffusers, network, width."""
 
+    SHARED = (
+        *("spans", "lengths", "rings", "lfo_step", "turn_step", "taps_in", "taps_out"),
+        *("early", "gains", "columns", "powers"),
+    )  # never written to
+
     def __init__(self, s: "Reverb", rate: int, channels: int) -> None:
         self.rate = rate
         self.predelay = Delay(2, round(s.predelay_ms * rate / 1000))
@@ -204,7 +210,8 @@ class ReverbProcessor(Processor):
 
     def _piece(self, stereo: np.ndarray) -> np.ndarray:
         fed = self.filter.process(self.predelay.process(stereo))
-        early = self._reflected(fed)
+        held = np.concatenate([self.before, fed], axis=1)
+        self.before = held[:, fed.shape[1] :].copy()
         fed = np.array(self.late.process(fed))
         diffuse(fed, self.diffusers, self.spans, self.spots, self.gains)
         wet = np.empty_like(fed)
@@ -228,8 +235,7 @@ class ReverbProcessor(Processor):
             wet,
         )
         self.frame += fed.shape[1]
-        if early is not None:
-            wet += early
+        self._reflect(held, wet)
         self.fed |= loudest(stereo) > 0.0
         self.heard |= not loudest(wet) < _SILENCE
         self.done += stereo.shape[1]
@@ -246,18 +252,12 @@ class ReverbProcessor(Processor):
             for array in (self.lines, self.shelf_state, self.filter.state, self.diffusers):
                 array[:] = 0.0
 
-    def _reflected(self, fed: np.ndarray) -> np.ndarray | None:
-        """Early reflections of what is fed (2, n); None where the model has none."""
-        length = self.early.shape[1]
-        if not length or not self.settings.early:
-            return None
-        held = np.concatenate([self.before, fed], axis=1)
-        self.before = held[:, held.shape[1] - length + 1 :]
-        out, n = np.zeros_like(fed), fed.shape[1]
-        for side in range(2):
-            for at in np.flatnonzero(self.early[side]):
-                out[side] += self.early[side, at] * held[side, length - 1 - at : length - 1 - at + n]
-        return out
+    def _reflect(self, held: np.ndarray, wet: np.ndarray) -> None:
+        """Add early reflections of what is held, the last of it as long as wet (2, n)."""
+        if self.settings.early:
+            for side in range(len(wet)):
+                ago = np.flatnonzero(self.early[side])
+                reflected(held[side], ago, self.early[side, ago], wet[side])
 
     def process(self, x: np.ndarray, key: np.ndarray | None = None) -> np.ndarray:
         stereo = both_sides(x)
