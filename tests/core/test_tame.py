@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 import pytest
-from bench.movement import jumping_note
 from bench.ringing import FS, glide, height_db, rings, singing, speech
+from bench.tamed import jumping_note
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
