@@ -154,6 +154,23 @@ def test_what_flows_stands_back_until_what_was_asked_for_later_has_begun(demo: S
             came[number] += len(body)
 
 
+def test_whoever_works_ahead_is_told_what_is_shown_and_that_it_changes(demo: SimpleNamespace) -> None:
+    told: list[str] = []
+    foreman, demo.app.state.foreman.seen = demo.app.state.foreman, told.append
+    try:
+        with opened(demo) as line:
+            edits = {"edits": [EDIT], "token": "t"}
+            say(line, wish=1, address="/s/salt-ferry/edits", method="POST", body=edits, in_turn=True)
+            frame(line)
+            assert told == []
+            say(line, shows="salt-ferry")
+            say(line, wish=2, address="/s/salt-ferry/undo", method="POST", body={}, in_turn=True)
+            assert news(line)["changed"] == "salt-ferry"
+            assert told == ["salt-ferry", "salt-ferry"]
+    finally:
+        foreman.seen = lambda session: None
+
+
 def test_what_is_looked_at_is_made_again_once_a_song_has_begun(demo: SimpleNamespace) -> None:
     """Of a song that plays on and on only the beginning goes before figures and pictures."""
     with opened(demo) as line:

@@ -129,6 +129,7 @@ def _run(
     from .background import Background
     from .core.warm import warm_up
     from .studio.logging import begin_logging
+    from .studio.tails import Tails
     from .studio.upkeep import tidy
     from .web.app import HOSTS, close_app, create_app
 
@@ -153,11 +154,14 @@ def _run(
     search_as_usual()
     give_back_memory()
     keep_memory_together(2)
-    _rest_when_idle(studio)
+    tails = Tails(studio)
+    application.state.foreman.seen = tails.want
+    _rest_when_idle(studio, tails)
     try:
         _server(application).run(sockets=[listener])
     finally:
         studio.stop()
+        tails.close()
         background.close()  # before what it works on is
         close_app(application)
         log.info("stop")
@@ -169,13 +173,15 @@ def _between(studio: Any) -> None:
     studio.stopping.check()
 
 
-def _rest_when_idle(studio: Any) -> None:
+def _rest_when_idle(studio: Any, tails: Any) -> None:
     def watch() -> None:
         before = time.monotonic()
         while not studio.stopping.is_set():
             time.sleep(LOOK_S)
             now = time.monotonic()
-            if studio.rest(IDLE_S) or is_to_give_back(now, studio.used, before):
+            if rested := studio.rest(IDLE_S):
+                tails.forget()
+            if rested or is_to_give_back(now, studio.used, before):
                 give_back()
                 before = now
 

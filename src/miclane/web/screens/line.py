@@ -10,7 +10,7 @@ says of which session it wants news. To the window: as bytes, an answer or a par
 import asyncio
 import json
 from collections import deque
-from collections.abc import MutableMapping
+from collections.abc import Callable, MutableMapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import partial
@@ -93,6 +93,7 @@ class Foreman:
     def __init__(self, gate: Gate) -> None:
         self.order = Order()
         self.gate = gate
+        self.seen: Callable[[str], None] = lambda session: None  # told of each session that is shown, or changes then
         self.lines: set[Line] = set()
         self._loop: asyncio.AbstractEventLoop | None = None
         self._tasks: set[asyncio.Task[None]] = set()
@@ -146,6 +147,8 @@ class Foreman:
 
     def changed(self, session: str, version: int) -> None:
         """Tell all windows that show a session of its newest version."""
+        if any(line.shows == session for line in tuple(self.lines)):
+            self.seen(session)
         self._news(session, {"changed": session, "version": version})
 
     def printed(self, session: str) -> None:
@@ -199,6 +202,8 @@ class Line:
         said = Said.model_validate_json(text)
         if said.shows is not None:
             self.shows = said.shows
+            if self.shows:
+                self.foreman.seen(self.shows)
         elif said.drop is not None:
             self.foreman.order.drop(self.window, said.drop)
             self._stir()
