@@ -7,8 +7,10 @@ from collections.abc import Iterator
 import pytest
 
 from conftest import RATE, seeded
+from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.laying import sounding_on
 from miclane.core.mix.edits import Insert
+from miclane.studio.listening import song_pieces
 from miclane.studio.studio import Studio
 from miclane.studio.tails import QUIET_S, Tails
 
@@ -80,6 +82,26 @@ def test_it_stands_still_while_anything_is_rendered(studio: Studio, tails: Tails
         over.set()
         working.join()
     assert _until(lambda: all(_there(studio, 40)))
+
+
+def test_a_song_that_plays_on_keeps_what_is_kept(studio: Studio) -> None:
+    """After a minute in which the song played and nothing was turned, most of what was kept went."""
+    seeded(studio)
+    state = studio.sessions.get("salt-ferry")
+    studio.sound(state, "mix", "lead", 40 * RATE, 48 * RATE)
+    held = studio._store.held_bytes
+    assert held > studio._store.limit_bytes // 8
+    song = song_pieces(studio, state, "mix", "lead", 0, 50 * RATE, "treated", Cancel())
+    begun = time.monotonic()
+    while time.monotonic() - begun < 1.5:
+        next(song)
+        assert not studio.rest(1.0)
+        time.sleep(0.1)
+    assert studio._store.held_bytes >= held
+    song.close()
+    time.sleep(0.3)
+    assert studio.rest(0.2) and studio._store.held_bytes < held
+    studio.close()
 
 
 def test_what_is_gone_or_ends_keeps_nobody_waiting(studio: Studio, tails: Tails) -> None:

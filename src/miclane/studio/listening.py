@@ -31,14 +31,15 @@ def song_pieces(
     if variant == "removed":
         sides = (song_pieces(studio, state, hear, lane, start, stop, side, cancel) for side in _SIDES)
         return _difference(*sides)
+    studio.jumped()
     graph, target = studio.heard(state, hear, lane, variant, band)
     run_in = round(SONG_RUN_IN_S * graph.rate)
     renderer = studio.renderer(graph.rate)
     pieces = flow(graph, target, start, stop, renderer.read, run_in, cancel, renderer.states, HANDS)
-    return _first_at_once(pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
+    return _first_at_once(studio, pieces, round(SONG_FIRST_S * graph.rate), renderer.gate)
 
 
-def _first_at_once(pieces: Iterator[np.ndarray], frames: int, gate: Gate) -> Iterator[np.ndarray]:
+def _first_at_once(studio: Studio, pieces: Iterator[np.ndarray], frames: int, gate: Gate) -> Iterator[np.ndarray]:
     """The pieces; other rendering waits until so many frames of them are there."""
     given = 0
     while given < frames:
@@ -48,7 +49,9 @@ def _first_at_once(pieces: Iterator[np.ndarray], frames: int, gate: Gate) -> Ite
             return
         given += piece.shape[1]
         yield piece
-    yield from pieces
+    for piece in pieces:
+        studio.plays_on()
+        yield piece
 
 
 def _difference(one: Iterator[np.ndarray], other: Iterator[np.ndarray]) -> Iterator[np.ndarray]:

@@ -95,6 +95,7 @@ class Studio:
         self._traces: Recent[Range] = Recent(2)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._work: dict[str, tuple[int, Cancel]] = {}
+        self._jumped = self._played = 0.0
         self._lock = threading.Lock()
         self.stopping = Cancel()
 
@@ -104,13 +105,21 @@ class Studio:
 
     @property
     def used(self) -> float:
-        """When a render was last made or asked for, by time.monotonic."""
-        return self._store.used
+        """When a render was last made or asked for, or the song from a place, by time.monotonic."""
+        return max(self._store.used, self._jumped)
+
+    def jumped(self) -> None:
+        """The song is asked for from some place."""
+        self._jumped = self._played = time.monotonic()
+
+    def plays_on(self) -> None:
+        """It is still taken."""
+        self._played = time.monotonic()
 
     def rest(self, after_s: float) -> bool:
-        """Let go of most renders once none has been used for so long; whether any have gone."""
+        """Let go of most renders once none has been used for so long, and no song played; whether any have gone."""
         held = self._store.held_bytes
-        if time.monotonic() - self.used > after_s:
+        if time.monotonic() - max(self.used, self._played) > after_s:
             self._store.shrink(self._store.limit_bytes // 8)
             self._states.shrink(self._states.limit_bytes // 8)
         return self._store.held_bytes < held

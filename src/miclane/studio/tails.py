@@ -3,7 +3,7 @@
 import threading
 import time
 
-from ..core.engine.giving_way import Cancel, give_way
+from ..core.engine.giving_way import Cancel, Gate, give_way
 from ..core.engine.laying import lay, sounding_on
 from ..core.errors import CancelledError, MicLaneError
 from ..logs import log
@@ -13,6 +13,23 @@ from .studio import Studio
 QUIET_S = 2.0  # since anything was rendered
 MOST_S = 30.0  # of a processor, for one song
 _LOOK_S, _IDLE_S = 0.2, 5.0
+
+
+class _Patient(Cancel):
+    """Called off once the studio stops, or after so much work; it waits while anything is rendered, and a while after."""
+
+    def __init__(self, studio: Studio, gate: Gate) -> None:
+        super().__init__(studio.stopping)
+        self._studio, self._gate, self._begun = studio, gate, time.thread_time()
+
+    def check(self) -> None:
+        super().check()
+        self._gate.pass_through()
+        while time.monotonic() - self._studio.used < QUIET_S:
+            time.sleep(_LOOK_S)
+            super().check()
+        if time.thread_time() - self._begun > MOST_S:
+            raise CancelledError("enough of one song")
 
 
 class Tails:
@@ -53,7 +70,7 @@ class Tails:
                     self._changed.wait(_IDLE_S)
                     continue
             try:
-                self._wait_for_quiet(QUIET_S)
+                _Patient(self._studio, self._studio.gate).check()
                 with self._changed:
                     identifier = next(iter(self._wanted))
                     del self._wanted[identifier]
@@ -62,12 +79,6 @@ class Tails:
                 pass  # it is gone, or cannot be worked out: whoever listens to it is told
             except Exception:
                 log.exception("tails")
-
-    def _wait_for_quiet(self, quiet_s: float) -> None:
-        self._studio.stopping.check()
-        while time.monotonic() - self._studio.used < quiet_s:
-            time.sleep(_LOOK_S)
-            self._studio.stopping.check()
 
     def _lay(self, identifier: str) -> None:
         studio = self._studio
@@ -78,15 +89,8 @@ class Tails:
         if not nodes:
             return
         renderer, begun = studio.renderer(graph.rate), time.thread_time()
-
-        def between() -> None:
-            renderer.gate.pass_through()
-            self._wait_for_quiet(_LOOK_S)
-            if time.thread_time() - begun > MOST_S:
-                raise CancelledError("enough of one song")
-
         self._laid.update(n.twin for n in nodes)
         places = [phrase.start for lane in state.session.lanes for phrase in lane.phrases]
-        lay(graph, target, nodes, places, renderer.read, renderer.states, Cancel(studio.stopping), between)
+        lay(graph, target, nodes, places, renderer.read, renderer.states, _Patient(studio, renderer.gate))
         took_s = round(time.thread_time() - begun, 2)
         log.debug("tails", session=identifier, stages=len(nodes), took_s=took_s, held=renderer.states.held_bytes)

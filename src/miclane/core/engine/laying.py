@@ -5,7 +5,7 @@ was longer ago, and takes much to keep (a ducker, a de-esser). Where a song is t
 are left where its phrases begin: that is where one goes.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 
 from .casts import Mould
 from .giving_way import Cancel
@@ -48,19 +48,18 @@ def lay(
     read: SoundReader,
     states: States,
     cancel: Cancel,
-    between: Callable[[], None],
 ) -> None:
     """Run the song to the target once and leave states of the nodes, of no more than half of what `states` may hold.
 
-    They lie about a second apart or, where that is too many, before the `places` (frames). `between` is called after
-    every piece, and may wait, or raise to give up.
+    They lie about a second apart or, where that is too many, before the `places` (frames). What `cancel` checks, every
+    few milliseconds of work, may wait as well.
     """
     nodes = tuple(nodes)
     slots = _slots(graph.frames, places, sum(_bytes(graph, node) for node in nodes), states.limit_bytes // 2)
     sparing = _Sparing(states, frozenset(node.key for node in nodes), slots)
     if nodes and slots:
         for _ in flow(graph, target, 0, min(graph.frames, (max(slots) + 1) * NOTED), read, 0, cancel, sparing):
-            between()
+            pass
 
 
 def _bytes(graph: Graph, node: Node) -> int:
