@@ -16,7 +16,7 @@ _LOOK_S, _IDLE_S = 0.2, 5.0
 
 
 class _Patient(Cancel):
-    """Called off once the studio stops, or after so much work; it waits while anything is rendered, and a while after."""
+    """Called off once the studio stops, or after so much work; waits while anything is rendered, and a while after."""
 
     def __init__(self, studio: Studio, gate: Gate) -> None:
         super().__init__(studio.stopping)
