@@ -86,8 +86,8 @@ class Tails:
         graph = studio.graph(state)
         target = graph.places["bus:mix:out"]
         nodes = [n for n in sounding_on(graph, target, SONG_RUN_IN_S) if n.twin not in self._laid]
-        if not nodes:
-            return
+        if not any(n.stage is not None and n.stage.effect for n in nodes):
+            return  # of the others the run-in has most: they are laid along with an effect
         renderer, begun = studio.renderer(graph.rate), time.thread_time()
         self._laid.update(n.twin for n in nodes)
         places = [phrase.start for lane in state.session.lanes for phrase in lane.phrases]
