@@ -10,7 +10,9 @@ from conftest import RATE, seeded
 from miclane.core.engine.giving_way import Cancel
 from miclane.core.engine.laying import sounding_on
 from miclane.core.mix.edits import Insert
+from miclane.core.printing import PrintRequest
 from miclane.studio.listening import song_pieces
+from miclane.studio.prints import Printer
 from miclane.studio.studio import Studio
 from miclane.studio.tails import QUIET_S, Tails
 
@@ -82,6 +84,15 @@ def test_it_stands_still_while_anything_is_rendered(studio: Studio, tails: Tails
         over.set()
         working.join()
     assert _until(lambda: all(_there(studio, 40)))
+
+
+def test_it_stands_still_while_a_print_is_made(studio: Studio, tails: Tails) -> None:
+    printer, state = Printer(studio), studio.sessions.get("salt-ferry")
+    printer.start(state, PrintRequest(targets=("mix",)))
+    begun = time.monotonic()
+    printer.wait()
+    assert studio.used > begun, "each of its parts counts as use"
+    printer.close()
 
 
 def test_a_song_that_plays_on_keeps_what_is_kept(studio: Studio) -> None:

@@ -31,7 +31,7 @@ def song_pieces(
     if variant == "removed":
         sides = (song_pieces(studio, state, hear, lane, start, stop, side, cancel) for side in _SIDES)
         return _difference(*sides)
-    studio.jumped()
+    studio.hurries()
     graph, target = studio.heard(state, hear, lane, variant, band)
     run_in = round(SONG_RUN_IN_S * graph.rate)
     renderer = studio.renderer(graph.rate)

@@ -243,6 +243,7 @@ class Printer:
 
         def tell(share: float) -> None:
             nonlocal latest
+            self.studio.hurries()
             self._progress[identifier] = share
             if time.monotonic() > latest + TOLD_EVERY_S:
                 latest = time.monotonic()

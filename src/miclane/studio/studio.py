@@ -95,7 +95,7 @@ class Studio:
         self._traces: Recent[Range] = Recent(2)
         self._envelopes: Recent[np.ndarray] = Recent(400)
         self._work: dict[str, tuple[int, Cancel]] = {}
-        self._jumped = self._played = 0.0
+        self._hurried = self._played = 0.0
         self._lock = threading.Lock()
         self.stopping = Cancel()
 
@@ -105,12 +105,12 @@ class Studio:
 
     @property
     def used(self) -> float:
-        """When a render was last made or asked for, or the song from a place, by time.monotonic."""
-        return max(self._store.used, self._jumped)
+        """When a render was last made or asked for, the song from a place, or a part of a print, by time.monotonic."""
+        return max(self._store.used, self._hurried)
 
-    def jumped(self) -> None:
-        """The song is asked for from some place."""
-        self._jumped = self._played = time.monotonic()
+    def hurries(self) -> None:
+        """Somebody waits for what is made just now: the song from some place, or a print."""
+        self._hurried = self._played = time.monotonic()
 
     def plays_on(self) -> None:
         """It is still taken."""
