@@ -5,6 +5,7 @@ and rows work at the same time (`crew`).
 """
 
 import os
+import threading
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
@@ -121,14 +122,15 @@ class _Steps:
     """Up to which frame each step of a flow reads: what nobody hears in long ones, the first of what is due at once."""
 
     def __init__(self, at: int, due: int) -> None:
-        self._at, self._due = [at], due
+        self._at, self._due, self._lock = [at], due, threading.Lock()
 
     def __call__(self, step: int) -> int:
-        while len(self._at) < step + 2:
-            at = self._at[-1]
-            soon = 2 * _FIRST if at <= self._due + _SOON else CHUNK
-            self._at.append(at + (min(_RUN_IN, self._due - at + _FIRST) if at < self._due else soon))
-        return self._at[step + 1]
+        with self._lock:  # any hand may be the first to ask
+            while len(self._at) < step + 2:
+                at = self._at[-1]
+                soon = 2 * _FIRST if at <= self._due + _SOON else CHUNK
+                self._at.append(at + (min(_RUN_IN, self._due - at + _FIRST) if at < self._due else soon))
+            return self._at[step + 1]
 
 
 def stream(
