@@ -119,6 +119,10 @@ def test_what_is_gone_or_ends_keeps_nobody_waiting(studio: Studio, tails: Tails)
     tails.want("there-is-no-such-song")
     tails.want("salt-ferry")
     assert _until(lambda: all(_there(studio, 10)))
+    studio._store.shrink(0)
+    studio._states.limit_bytes = studio._states.held_bytes
+    time.sleep(0.1)
+    assert studio.rest(0.05), "states alone have gone: what is shown next is to be laid anew"
     tails.forget()
     tails.want("salt-ferry")
     time.sleep(QUIET_S + 0.5)

@@ -117,12 +117,12 @@ class Studio:
         self._played = time.monotonic()
 
     def rest(self, after_s: float) -> bool:
-        """Let go of most renders once none has been used for so long, and no song played; whether any have gone."""
-        held = self._store.held_bytes
+        """Let go of most of what is kept once nothing has been used for so long, nor a song played; whether any has."""
+        held = self._store.held_bytes + self._states.held_bytes
         if time.monotonic() - max(self.used, self._played) > after_s:
             self._store.shrink(self._store.limit_bytes // 8)
             self._states.shrink(self._states.limit_bytes // 8)
-        return self._store.held_bytes < held
+        return self._store.held_bytes + self._states.held_bytes < held
 
     def close(self) -> None:
         """Stop work, write everything to where it belongs, and let go of the data folder."""
