@@ -237,3 +237,12 @@ def _port_of(process: "subprocess.Popen[bytes]", told: Path) -> int:
             sys.exit("bench: the browser does not start")
         time.sleep(_LOOK_S)
     return int(lines[0])
+
+
+def started(page: Page, how: str, most_ms: int = 60_000) -> float:
+    """Milliseconds from pressing play to the sound, once the page has been put somewhere by `how`."""
+    page.evaluate(how)
+    page.evaluate("miclane.player.waited_ms = 0")
+    page.keyboard.press("Space")
+    page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=most_ms)
+    return float(page.evaluate("miclane.player.waited_ms"))

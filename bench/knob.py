@@ -5,6 +5,8 @@ import statistics
 import tempfile
 import time
 
+from .browser import light_page, started
+
 EQ_ID = "eight"
 EVERY_MS = (180, 600, 350, 900, 450, 1200, 250, 700)  # between one change and the next, as a hand goes
 PLACES_S = (5, 40, 24, 2, 33, 12, 47, 18, 29, 8)
@@ -22,7 +24,6 @@ POLLS = """async () => {
 def run(parts: str = "lane section mix fit send fader bus returns eq whole drive hunt handle newest song loop") -> None:
     """Print median and 95th percentile of changes with the share of each part; starts of the song and of loops, ten each
     way."""
-    from .browser import light_page
     from .server import demo, root
 
     with tempfile.TemporaryDirectory() as folder:
@@ -88,11 +89,7 @@ def _loops(page, address: str) -> None:
     waits = []
     for place in PLACES_S:
         set_there = f"m.range({place} * 48000, {min(place + 8, 54)} * 48000)"
-        page.evaluate(f"() => import('/static/js/player.js').then((m) => void {set_there})")
-        page.evaluate("miclane.player.waited_ms = 0")
-        page.keyboard.press("Space")
-        page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=60_000)
-        waits.append(page.evaluate("miclane.player.waited_ms"))
+        waits.append(started(page, f"() => import('/static/js/player.js').then((m) => void {set_there})"))
         page.wait_for_timeout(2000)
         page.keyboard.press("Space")
         page.wait_for_timeout(200)
@@ -114,10 +111,7 @@ def _song(page, address: str, words: str) -> None:
     for place in PLACES_S:
         if words == "edited":  # and played just after
             threshold.press("ArrowRight")
-        page.evaluate(f"miclane.player.at = {place} * 48000, miclane.player.waited_ms = 0")
-        page.keyboard.press("Space")
-        page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=60_000)
-        waits.append(page.evaluate("miclane.player.waited_ms"))
+        waits.append(started(page, f"miclane.player.at = {place} * 48000"))
         starved += page.evaluate(POLLS)
         page.keyboard.press("Space")
         page.wait_for_timeout(200)

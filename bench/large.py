@@ -6,7 +6,7 @@ import sys
 import tempfile
 import time
 
-from .browser import Page, light_page
+from .browser import Page, light_page, started
 from .server import demo, root
 from .work import process_of, resident_gib
 
@@ -91,10 +91,7 @@ def _song(page: Page, where: str) -> None:
     page.wait_for_timeout(2000)
     waited = []
     for k in range(6):
-        page.evaluate(f"miclane.player.at = {(40 + 50 * k) * RATE}, miclane.player.waited_ms = 0")
-        page.keyboard.press("Space")
-        page.wait_for_function("() => miclane.player.waited_ms > 0", timeout=120_000)
-        waited.append(page.evaluate("miclane.player.waited_ms"))
+        waited.append(started(page, f"miclane.player.at = {(40 + 50 * k) * RATE}", 120_000))
         page.wait_for_timeout(3000)
         page.keyboard.press("Space")
         page.wait_for_timeout(200)
